@@ -1,0 +1,45 @@
+//! Reading a settled version whole.
+
+use std::fs::File;
+use std::io::{self, Read};
+
+use sha2::{Digest, Sha256};
+
+use super::Version;
+
+/// Why a version has no fingerprint.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum FingerprintError {
+    /// It is no longer the version that had settled.
+    #[error("it changed while it was read")]
+    Changed,
+    /// It cannot be read.
+    #[error("it cannot be read: {0}")]
+    Io(#[from] io::Error),
+}
+
+/// SHA-256 of the content of `file`, which must be `version` before and after.
+/// `buffer` is scratch space.
+pub(crate) fn fingerprint(
+    file: &mut File,
+    version: &Version,
+    buffer: &mut [u8],
+) -> Result<[u8; 32], FingerprintError> {
+    let mut sum = Sha256::new();
+    let mut length = 0;
+    loop {
+        match file.read(buffer) {
+            Ok(0) => break,
+            Ok(count) => {
+                sum.update(&buffer[..count]);
+                length += count as u64;
+            }
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            Err(error) => return Err(error.into()),
+        }
+    }
+    if length != version.bytes || Version::of(&file.metadata()?) != *version {
+        return Err(FingerprintError::Changed);
+    }
+    Ok(sum.finalize().into())
+}

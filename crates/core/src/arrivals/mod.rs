@@ -1,0 +1,32 @@
+//! Arrivals: what lies in a drop folder, and whether it is complete.
+//!
+//! * [`sweep`] reads the folder, [`names`] knows temporary names.
+//! * [`settle`] decides, from plain data, whether a version counts as complete;
+//!   [`lease`] asks the kernel whether somebody has a file open for writing.
+//! * [`fingerprint`] reads a settled version whole, and notices if it changes.
+//! * [`notices`] listens to the kernel's notices, which only make it faster.
+
+mod fingerprint;
+mod lease;
+mod names;
+pub(crate) mod notices;
+mod settle;
+mod sweep;
+mod version;
+
+pub(crate) use fingerprint::{FingerprintError, fingerprint};
+pub use lease::{Lease, lease_tells, writers};
+pub use names::temporary_name;
+pub use settle::{Clock, Look, Verdict, judge};
+pub use sweep::{Kind, Seen, SweepProblem, look_at, sweep};
+pub use version::Version;
+
+/// Bytes as lower-case hexadecimal.
+pub(crate) fn hex(bytes: &[u8]) -> String {
+    use std::fmt::Write;
+    bytes.iter().fold(String::with_capacity(bytes.len() * 2), |mut text, byte| {
+        // Writing to a String does not fail.
+        let _ = write!(text, "{byte:02x}");
+        text
+    })
+}

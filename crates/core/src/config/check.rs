@@ -1,0 +1,226 @@
+//! Trying a configuration on the machine: are the folders there, may they be
+//! read and written, do gates stand in each other's way.
+
+use std::ffi::CString;
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+
+use serde::{Deserialize, Serialize};
+
+use super::{Archive, Config, Gate, Work};
+
+/// How bad a finding is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Weight {
+    /// It will not work so.
+    Fault,
+    /// It works, but hardly as meant.
+    Warning,
+}
+
+/// One thing that [`check`] found.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Finding {
+    /// Fault or warning.
+    pub weight: Weight,
+    /// The gate, if it is about one.
+    pub gate: Option<String>,
+    /// Line in the configuration, if it is about one.
+    pub line: Option<usize>,
+    /// What is wrong, where, and what to do.
+    pub message: String,
+}
+
+/// Tries `config` on this machine; an empty list means that all is well.
+pub fn check(config: &Config) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    if config.gates.is_empty() {
+        findings.push(Finding {
+            weight: Weight::Warning,
+            gate: None,
+            line: None,
+            message: "there is no gate; add one as [gate.NAME] with `drop` and `archive`".into(),
+        });
+    }
+    for gate in &config.gates {
+        check_gate(config, gate, &mut findings);
+    }
+    for (at, gate) in config.gates.iter().enumerate() {
+        if let Some(other) = config.gates[..at].iter().find(|other| other.drop == gate.drop) {
+            add(
+                &mut findings,
+                Weight::Warning,
+                gate,
+                format!(
+                    "gates `{}` and `{}` share the drop folder `{}`; a file that both take is worked by the first to see it",
+                    other.name,
+                    gate.name,
+                    gate.drop.display()
+                ),
+            );
+        }
+    }
+    findings
+}
+
+fn add(findings: &mut Vec<Finding>, weight: Weight, gate: &Gate, message: String) {
+    findings.push(Finding {
+        weight,
+        gate: Some(gate.name.clone()),
+        line: Some(gate.line),
+        message,
+    });
+}
+
+fn check_gate(config: &Config, gate: &Gate, findings: &mut Vec<Finding>) {
+    let drop = gate.drop.display();
+    match std::fs::metadata(&gate.drop) {
+        Err(error) => add(
+            findings,
+            Weight::Fault,
+            gate,
+            format!(
+                "the drop folder `{drop}` cannot be looked at: {error}; make it, or correct `drop`"
+            ),
+        ),
+        Ok(meta) if !meta.is_dir() => {
+            add(
+                findings,
+                Weight::Fault,
+                gate,
+                format!("the drop `{drop}` is not a folder; correct `drop`"),
+            );
+        }
+        Ok(_) => {
+            if !may(&gate.drop, libc::R_OK | libc::X_OK) {
+                add(
+                    findings,
+                    Weight::Fault,
+                    gate,
+                    format!(
+                        "the drop folder `{drop}` may not be read; give this user read and search permission"
+                    ),
+                );
+            }
+            if matches!(gate.archive, Archive::Into(_)) && !may(&gate.drop, libc::W_OK) {
+                add(
+                    findings,
+                    Weight::Fault,
+                    gate,
+                    format!(
+                        "files may not be moved out of `{drop}`; give this user write permission, or say archive = \"leave\""
+                    ),
+                );
+            }
+        }
+    }
+    let mut places = Vec::new();
+    if let Archive::Into(template) = &gate.archive {
+        places.push(("archive", fixed_folder(template.fixed_start()), true));
+    }
+    if let Some(template) = &gate.hold {
+        places.push(("hold", fixed_folder(template.fixed_start()), true));
+    }
+    if let Work::Merge(merge) = &gate.work {
+        places.push(("output", fixed_folder(merge.into.fixed_start()), false));
+    }
+    if !config.within_roots(&gate.drop) {
+        add(findings, Weight::Fault, gate, outside("drop folder", &gate.drop));
+    }
+    for (what, folder, moved_to) in places {
+        check_place(config, gate, what, &folder, moved_to, findings);
+    }
+    if let Work::Run(run) = &gate.work
+        && run.program.is_absolute()
+        && !may(&run.program, libc::X_OK)
+    {
+        add(
+            findings,
+            Weight::Fault,
+            gate,
+            format!(
+                "the program `{}` is not there or may not be run; correct `program`, or chmod +x it",
+                run.program.display()
+            ),
+        );
+    }
+}
+
+fn outside(what: &str, folder: &Path) -> String {
+    format!(
+        "the {what} `{}` lies outside the roots; add its folder to `roots` in [service]",
+        folder.display()
+    )
+}
+
+fn check_place(
+    config: &Config,
+    gate: &Gate,
+    what: &str,
+    folder: &Path,
+    moved_to: bool,
+    findings: &mut Vec<Finding>,
+) {
+    let shown = folder.display();
+    if !config.within_roots(folder) {
+        add(findings, Weight::Fault, gate, outside(&format!("{what} folder"), folder));
+    }
+    if folder.starts_with(&gate.drop) {
+        let taken = if gate.subfolders {
+            "its files would be seen as arrivals again"
+        } else {
+            "keep it apart"
+        };
+        add(
+            findings,
+            Weight::Warning,
+            gate,
+            format!("the {what} folder `{shown}` lies inside the drop folder; {taken}"),
+        );
+    }
+    let Some(there) = nearest_there(folder) else { return };
+    if !may(&there, libc::W_OK | libc::X_OK) {
+        add(
+            findings,
+            Weight::Fault,
+            gate,
+            format!(
+                "the {what} folder `{shown}` cannot be written: `{}` gives no permission",
+                there.display()
+            ),
+        );
+    }
+    if moved_to
+        && let (Ok(a), Ok(b)) = (std::fs::metadata(&there), std::fs::metadata(&gate.drop))
+        && a.dev() != b.dev()
+    {
+        add(
+            findings,
+            Weight::Warning,
+            gate,
+            format!(
+                "the {what} folder `{shown}` is on another device than the drop folder; each file will be copied and verified, which is slower than a rename"
+            ),
+        );
+    }
+}
+
+/// The folder that the fixed part of a path template names.
+pub(crate) fn fixed_folder(fixed: &str) -> PathBuf {
+    let (folder, _) = fixed.rsplit_once('/').unwrap_or((fixed, ""));
+    PathBuf::from(if folder.is_empty() { "/" } else { folder })
+}
+
+/// The nearest folder above `path`, or itself, that is there.
+fn nearest_there(path: &Path) -> Option<PathBuf> {
+    path.ancestors().find(|folder| std::fs::metadata(folder).is_ok()).map(Path::to_owned)
+}
+
+/// What the operating system says to access(2) for the effective user.
+fn may(path: &Path, mode: i32) -> bool {
+    let Ok(path) = CString::new(path.as_os_str().as_bytes()) else { return false };
+    // SAFETY: `path` is a valid C string for the length of the call.
+    unsafe { libc::faccessat(libc::AT_FDCWD, path.as_ptr(), mode, libc::AT_EACCESS) == 0 }
+}

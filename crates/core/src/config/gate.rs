@@ -1,0 +1,254 @@
+//! Building the gates.
+
+use std::path::Path;
+use std::time::Duration;
+
+use super::reader::{Found, Section};
+use super::values::parse_duration;
+use super::{Archive, Exists, Gate, Interrupted, MergeConfig, Once, Order, RunConfig, Work, join};
+use crate::pattern::{Pattern, Template};
+
+pub(super) fn read_all(top: &mut Section<'_>, folder: &Path) -> Vec<Gate> {
+    let sections = top.sections("gate");
+    let mut gates: Vec<Gate> = Vec::new();
+    for (name, section) in sections {
+        let good = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-' || c == '_';
+        if name.is_empty() || !name.chars().all(good) {
+            section.fault_here(format!(
+                "`{name}` is no name for a gate; use lower-case letters, digits, `-` and `_`"
+            ));
+        }
+        gates.extend(read(name, section, folder));
+    }
+    gates
+}
+
+fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
+    let exact = section.choice("case", &[("exact", true), ("ignore", false)]).unwrap_or(false);
+    let drop = section.text("drop");
+    if drop.is_none() {
+        section.fault_here(format!(
+            "the gate `{name}` has no `drop`; name its drop folder: drop = \"drops/{name}\""
+        ));
+    }
+    let take = match section.texts("take") {
+        Some(texts) => patterns(&section, texts, exact),
+        None => Pattern::parse("*", exact).into_iter().collect(),
+    };
+    let leave = section.texts("leave").unwrap_or_default();
+    let leave = patterns(&section, leave, exact);
+    // A field that only some of the patterns capture is accepted: an entry
+    // without it is held by name when the template asks for it.
+    let fields: Vec<String> = take.iter().flat_map(|pattern| pattern.fields().to_vec()).collect();
+    let settle = duration(&mut section, "settle").unwrap_or(Duration::from_secs(5));
+    let sweep = duration(&mut section, "sweep").unwrap_or(Duration::from_secs(10));
+    let subfolders = section.flag("subfolders").unwrap_or(false);
+    let order = order(&mut section, &fields);
+    let once =
+        [("content", Once::Content), ("name", Once::Name), ("name+content", Once::NameAndContent)];
+    let once = section.choice("once", &once).unwrap_or(Once::Content);
+    let interrupted = [("hold", Interrupted::Hold), ("retry", Interrupted::Retry)];
+    let interrupted = section.choice("interrupted", &interrupted).unwrap_or(Interrupted::Hold);
+    let merge = section.section("merge").and_then(|merge| read_merge(merge, folder, &fields));
+    let run = section.section("run").and_then(|run| read_run(run, folder, &fields));
+    let work = match (merge, run) {
+        (Some(_), Some(_)) => {
+            section.fault_here(format!("the gate `{name}` has both `merge` and `run`; a gate has one work, so make two gates"));
+            return None;
+        }
+        (Some(merge), None) => Work::Merge(merge),
+        (None, Some(run)) => Work::Run(run),
+        (None, None) => Work::None,
+    };
+    let archive = read_archive(&name, &mut section, folder, &fields);
+    let hold = section.section("hold").and_then(|mut hold| {
+        let into = path_template(&mut hold, "into", folder, &fields);
+        hold.finish();
+        into
+    });
+    let line = section.line();
+    section.finish();
+    Some(Gate {
+        name,
+        drop: join(folder, &drop?.value),
+        take,
+        leave,
+        subfolders,
+        settle,
+        sweep: sweep.max(Duration::from_millis(100)),
+        order,
+        once,
+        work,
+        interrupted,
+        archive: archive?,
+        hold,
+        line,
+    })
+}
+
+fn patterns(section: &Section<'_>, texts: Vec<Found<String>>, exact: bool) -> Vec<Pattern> {
+    let mut patterns = Vec::new();
+    for text in texts {
+        match Pattern::parse(&text.value, exact) {
+            Ok(pattern) => patterns.push(pattern),
+            Err(error) => section.fault(text.at, error.to_string()),
+        }
+    }
+    patterns
+}
+
+fn duration(section: &mut Section<'_>, key: &'static str) -> Option<Duration> {
+    let text = section.text(key)?;
+    match parse_duration(&text.value) {
+        Ok(duration) => Some(duration),
+        Err(message) => {
+            section.fault(text.at, format!("`{key}`: {message}"));
+            None
+        }
+    }
+}
+
+fn order(section: &mut Section<'_>, fields: &[String]) -> Order {
+    let Some(text) = section.text("order") else { return Order::Oldest };
+    match text.value.as_str() {
+        "oldest" => Order::Oldest,
+        "newest" => Order::Newest,
+        "name" => Order::Name,
+        "smallest" => Order::Smallest,
+        "largest" => Order::Largest,
+        other => {
+            let field = other.strip_prefix('<').and_then(|rest| rest.strip_suffix('>'));
+            if let Some(field) = field.filter(|field| fields.iter().any(|known| known == field)) {
+                return Order::Field(field.to_owned());
+            }
+            let known: Vec<String> = fields.iter().map(|field| format!("\"<{field}>\"")).collect();
+            let fields =
+                if known.is_empty() { String::new() } else { format!(", {}", known.join(", ")) };
+            section.fault(text.at, format!("`order` is \"{other}\"; expected \"oldest\", \"newest\", \"name\", \"smallest\", \"largest\"{fields}"));
+            Order::Oldest
+        }
+    }
+}
+
+fn template(section: &Section<'_>, text: &Found<String>, fields: &[String]) -> Option<Template> {
+    let template = match Template::parse(&text.value) {
+        Ok(template) => template,
+        Err(error) => {
+            section.fault(text.at, error.to_string().replacen("pattern", "template", 1));
+            return None;
+        }
+    };
+    for used in template.uses() {
+        if !Template::is_builtin(used) && !fields.iter().any(|field| field == used) {
+            let near = super::reader::nearest(used, fields.iter().map(String::as_str));
+            let hint = near.map(|near| format!("; did you mean `<{near}>`?")).unwrap_or_default();
+            section.fault(
+                text.at,
+                format!(
+                    "the template uses the field `<{used}>`, which no `take` pattern captures{hint}"
+                ),
+            );
+        }
+    }
+    Some(template)
+}
+
+/// A template of a path, made absolute.
+fn path_template(
+    section: &mut Section<'_>,
+    key: &'static str,
+    folder: &Path,
+    fields: &[String],
+) -> Option<Template> {
+    let Some(mut text) = section.text(key) else {
+        if !section.has(key) {
+            section
+                .fault_here(format!("`{key}` is missing; expected a path such as \"out/<name>\""));
+        }
+        return None;
+    };
+    if !text.value.starts_with('/') {
+        let escaped =
+            folder.to_string_lossy().replace('\\', "\\\\").replace('<', "\\<").replace('>', "\\>");
+        text.value = format!("{}/{}", escaped.trim_end_matches('/'), text.value);
+    }
+    if text.value.split('/').any(|part| part == "..") {
+        section.fault(text.at, format!("`{key}` climbs with `..`; write the path without it"));
+        return None;
+    }
+    template(section, &text, fields)
+}
+
+fn read_merge(mut section: Section<'_>, folder: &Path, fields: &[String]) -> Option<MergeConfig> {
+    let into = path_template(&mut section, "into", folder, fields);
+    let exists = [
+        ("append", Exists::Append),
+        ("replace", Exists::Replace),
+        ("number", Exists::Number),
+        ("fail", Exists::Fail),
+    ];
+    let exists = section.choice("exists", &exists).unwrap_or(Exists::Append);
+    let columns = section.texts("columns").unwrap_or_default();
+    let add = section
+        .named_texts("add")
+        .into_iter()
+        .filter_map(|(column, text)| Some((column, template(&section, &text, fields)?)));
+    let add = add.collect();
+    let delimiter = match section.text("delimiter") {
+        None => b',',
+        Some(text) => match text.value.as_bytes() {
+            [byte]
+                if byte.is_ascii()
+                    && !byte.is_ascii_alphanumeric()
+                    && !b"\"\r\n".contains(byte) =>
+            {
+                *byte
+            }
+            _ => {
+                section.fault(text.at, format!("`delimiter` is \"{}\"; expected one character such as \",\", \";\" or \"\\t\"", text.value));
+                b','
+            }
+        },
+    };
+    section.finish();
+    let columns = columns.into_iter().map(|column| column.value).collect();
+    Some(MergeConfig { into: into?, exists, columns, add, delimiter })
+}
+
+fn read_run(mut section: Section<'_>, folder: &Path, fields: &[String]) -> Option<RunConfig> {
+    let program = section.text("program");
+    if program.is_none() && !section.has("program") {
+        section.fault_here(
+            "`program` is missing; expected a program such as \"bin/check-manifest\"".into(),
+        );
+    }
+    let args = section.texts("args").unwrap_or_default();
+    let args = args.iter().filter_map(|text| template(&section, text, fields)).collect();
+    let limit = duration(&mut section, "limit").unwrap_or(Duration::from_secs(600));
+    let wait = duration(&mut section, "wait").unwrap_or(Duration::from_secs(30));
+    let tries = section.count("tries").unwrap_or(20);
+    section.finish();
+    let program = program?.value;
+    // A bare name is looked up in PATH, as everywhere; a path is a path.
+    let program = if program.contains('/') { join(folder, &program) } else { program.into() };
+    Some(RunConfig { program, args, limit, wait, tries })
+}
+
+fn read_archive(
+    name: &str,
+    section: &mut Section<'_>,
+    folder: &Path,
+    fields: &[String],
+) -> Option<Archive> {
+    if section.is_text("archive") {
+        return section.choice("archive", &[("leave", ())]).map(|()| Archive::Leave);
+    }
+    if !section.has("archive") {
+        section.fault_here(format!("the gate `{name}` does not say where worked files go; add archive = {{ into = \"archive/{name}\" }}, or archive = \"leave\""));
+        return None;
+    }
+    let mut archive = section.section("archive")?;
+    let into = path_template(&mut archive, "into", folder, fields);
+    archive.finish();
+    Some(Archive::Into(into?))
+}

@@ -1,0 +1,345 @@
+//! The configuration: one TOML file, read whole, every fault reported with its
+//! line and column before anything runs.
+//!
+//! Reading goes in two rounds: [`reader`] takes typed values out of the
+//! document and notes what is unknown or wrong, and the builders in
+//! [`gate`](self) make plain data of them. Whether the folders are there is
+//! asked later, by [`check`].
+
+mod check;
+mod gate;
+mod reader;
+mod values;
+
+use std::fmt;
+use std::path::{Component, Path, PathBuf};
+use std::time::Duration;
+
+use jiff::tz::TimeZone;
+
+pub use check::{Finding, Weight, check};
+pub use values::{parse_duration, write_duration};
+
+use crate::pattern::{Pattern, Template};
+use reader::{Document, Section};
+
+/// Everything that a configuration file says.
+#[derive(Debug, Clone)]
+pub struct Config {
+    /// The file it was read from.
+    pub file: PathBuf,
+    /// The `[service]` section.
+    pub service: ServiceConfig,
+    /// The gates, in the order of the file.
+    pub gates: Vec<Gate>,
+}
+
+/// The `[service]` section.
+#[derive(Debug, Clone)]
+pub struct ServiceConfig {
+    /// Address and port to listen on; port 0 takes any free one.
+    /// Default `127.0.0.1:7411`.
+    pub listen: String,
+    /// Folder of ledger, lock and token. Default `state`.
+    pub state: PathBuf,
+    /// The only folders it may read or write. Default: the folder of the
+    /// configuration file.
+    pub roots: Vec<PathBuf>,
+    /// Time zone of dates in templates. Default `Etc/UTC`.
+    pub timezone: TimeZone,
+}
+
+/// A gate: one drop folder and the rules for the files that pass it.
+#[derive(Debug, Clone)]
+pub struct Gate {
+    /// Its name.
+    pub name: String,
+    /// The drop folder.
+    pub drop: PathBuf,
+    /// Which files it takes. Default: all.
+    pub take: Vec<Pattern>,
+    /// Which files it leaves, beside the built-in temporary names.
+    pub leave: Vec<Pattern>,
+    /// Whether folders below the drop folder are swept too. Default no.
+    pub subfolders: bool,
+    /// How long a file must be unchanged to count as complete. Default 5 s.
+    pub settle: Duration,
+    /// Time between two sweeps. Default 10 s.
+    pub sweep: Duration,
+    /// In which order files are worked. Default oldest first.
+    pub order: Order,
+    /// What makes two files the same. Default content.
+    pub once: Once,
+    /// What is done with the files.
+    pub work: Work,
+    /// What happens when work was interrupted and nobody can know whether it
+    /// was done: hold (default) or retry.
+    pub interrupted: Interrupted,
+    /// Where worked files go.
+    pub archive: Archive,
+    /// Where held files go; without it they stay where they are.
+    pub hold: Option<Template>,
+    /// Line of its section, for messages.
+    pub line: usize,
+}
+
+/// In which order the files of a pass are worked.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Order {
+    /// By modification time, oldest first.
+    Oldest,
+    /// By modification time, newest first.
+    Newest,
+    /// By name, numbers counting as numbers.
+    Name,
+    /// By size, smallest first.
+    Smallest,
+    /// By size, largest first.
+    Largest,
+    /// By a captured field, numbers counting as numbers.
+    Field(String),
+}
+
+/// What makes an entry a repeat of an earlier one.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Once {
+    /// The same SHA-256.
+    Content,
+    /// The same path below the drop folder.
+    Name,
+    /// Both.
+    NameAndContent,
+}
+
+/// What a gate does when work was interrupted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Interrupted {
+    /// The entry is held for a person.
+    Hold,
+    /// The work is done again.
+    Retry,
+}
+
+/// What a gate does with its files.
+#[derive(Debug, Clone)]
+pub enum Work {
+    /// Nothing: it only files them.
+    None,
+    /// Their rows are merged into an output.
+    Merge(MergeConfig),
+    /// A program is run for each.
+    Run(RunConfig),
+}
+
+impl Work {
+    /// The configuration's word for it; `none` for a gate that only files.
+    pub fn word(&self) -> &'static str {
+        match self {
+            Work::None => "none",
+            Work::Merge(_) => "merge",
+            Work::Run(_) => "run",
+        }
+    }
+}
+
+/// The `merge` section of a gate.
+#[derive(Debug, Clone)]
+pub struct MergeConfig {
+    /// The output's path; files with the same one are merged together.
+    pub into: Template,
+    /// What to do when the output exists. Default append.
+    pub exists: Exists,
+    /// The columns to take, in order; all of them when empty.
+    pub columns: Vec<String>,
+    /// Columns to add, with the template of their value.
+    pub add: Vec<(String, Template)>,
+    /// The byte between fields. Default a comma.
+    pub delimiter: u8,
+}
+
+/// What a merge does when its output exists.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Exists {
+    /// Rows are appended; the columns must agree.
+    Append,
+    /// The output is replaced.
+    Replace,
+    /// The new output gets a number.
+    Number,
+    /// The entries are held.
+    Fail,
+}
+
+/// The `run` section of a gate.
+#[derive(Debug, Clone)]
+pub struct RunConfig {
+    /// The program; one with a `/` is relative to the configuration file.
+    pub program: PathBuf,
+    /// Its arguments, one template each.
+    pub args: Vec<Template>,
+    /// How long it may take. Default 10 minutes.
+    pub limit: Duration,
+    /// How long to wait after "try again later". Default 30 s.
+    pub wait: Duration,
+    /// How often "try again later" is accepted before the entry is held.
+    /// Default 20.
+    pub tries: u32,
+}
+
+/// What becomes of worked files.
+#[derive(Debug, Clone)]
+pub enum Archive {
+    /// They are moved to this folder.
+    Into(Template),
+    /// They stay where they are.
+    Leave,
+}
+
+/// One fault of a configuration file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Fault {
+    /// Line, from 1.
+    pub line: usize,
+    /// Column in characters, from 1.
+    pub column: usize,
+    /// What is wrong, and what was expected.
+    pub message: String,
+}
+
+/// Why a configuration cannot be used.
+#[derive(Debug, thiserror::Error)]
+pub enum ConfigError {
+    /// The file cannot be read.
+    #[error("the configuration `{}` cannot be read: {source}; name another with --config, or make one with `vadegate init`", file.display())]
+    Unreadable {
+        /// The file.
+        file: PathBuf,
+        /// Why.
+        source: std::io::Error,
+    },
+    /// The file has faults.
+    #[error("{}", list_faults(file, faults))]
+    Faulty {
+        /// The file.
+        file: PathBuf,
+        /// All faults found, in order of line.
+        faults: Vec<Fault>,
+    },
+}
+
+fn list_faults(file: &Path, faults: &[Fault]) -> String {
+    let lines = faults.iter().map(|fault| {
+        format!("{}:{}:{}: {}", file.display(), fault.line, fault.column, fault.message)
+    });
+    lines.collect::<Vec<_>>().join("\n")
+}
+
+impl Config {
+    /// Reads and builds the configuration of `file`.
+    ///
+    /// # Errors
+    /// [`ConfigError`], with every fault that was found.
+    pub fn read(file: &Path) -> Result<Self, ConfigError> {
+        let unreadable = |source| ConfigError::Unreadable { file: file.to_owned(), source };
+        let text = std::fs::read_to_string(file).map_err(unreadable)?;
+        let file = std::path::absolute(file).map_err(unreadable)?;
+        Config::parse(&file, &text)
+    }
+
+    /// Builds the configuration from its text; `file` (absolute) gives the
+    /// folder that relative paths start from.
+    ///
+    /// # Errors
+    /// [`ConfigError::Faulty`].
+    pub fn parse(file: &Path, text: &str) -> Result<Self, ConfigError> {
+        let document = match Document::parse(text) {
+            Ok(document) => document,
+            Err(fault) => {
+                return Err(ConfigError::Faulty { file: file.to_owned(), faults: vec![fault] });
+            }
+        };
+        let folder = file.parent().unwrap_or(Path::new("/")).to_owned();
+        let mut top = document.top();
+        let service = service(top.section("service"), &folder);
+        let gates = gate::read_all(&mut top, &folder);
+        top.finish();
+        let faults = document.faults();
+        if faults.is_empty() {
+            Ok(Config { file: file.to_owned(), service, gates })
+        } else {
+            Err(ConfigError::Faulty { file: file.to_owned(), faults })
+        }
+    }
+
+    /// The gate of this name.
+    pub fn gate(&self, name: &str) -> Option<&Gate> {
+        self.gates.iter().find(|gate| gate.name == name)
+    }
+
+    /// Whether `path` (absolute, without `..`) lies in one of the roots.
+    pub fn within_roots(&self, path: &Path) -> bool {
+        self.service.roots.iter().any(|root| path.starts_with(root))
+    }
+}
+
+fn service(section: Option<Section<'_>>, folder: &Path) -> ServiceConfig {
+    let mut service = ServiceConfig {
+        listen: "127.0.0.1:7411".into(),
+        state: join(folder, "state"),
+        roots: vec![folder.to_owned()],
+        timezone: TimeZone::UTC,
+    };
+    let Some(mut section) = section else { return service };
+    if let Some(listen) = section.text("listen") {
+        if listen.value.parse::<std::net::SocketAddr>().is_err() {
+            section.fault(listen.at, format!("`{}` is no address to listen on; expected an IP address and a port such as \"127.0.0.1:7411\"", listen.value));
+        }
+        service.listen = listen.value;
+    }
+    if let Some(state) = section.text("state") {
+        service.state = join(folder, &state.value);
+    }
+    if let Some(roots) = section.texts("roots") {
+        service.roots = roots.iter().map(|root| join(folder, &root.value)).collect();
+    }
+    if let Some(zone) = section.text("timezone") {
+        match TimeZone::get(&zone.value) {
+            Ok(found) => service.timezone = found,
+            Err(_) => section.fault(zone.at, format!("the time zone `{}` is not known; expected a name such as \"Etc/UTC\" or \"Atlantic/Faroe\"", zone.value)),
+        }
+    }
+    section.finish();
+    service
+}
+
+/// Joins and removes `.` and `..` by name, so that a path can be compared with
+/// the roots.
+pub(crate) fn join(folder: &Path, path: &str) -> PathBuf {
+    let mut clean = PathBuf::new();
+    for part in folder.join(path).components() {
+        match part {
+            Component::CurDir => {}
+            Component::ParentDir => {
+                clean.pop();
+            }
+            other => clean.push(other),
+        }
+    }
+    clean
+}
+
+impl fmt::Display for Order {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Order::Oldest => f.write_str("oldest"),
+            Order::Newest => f.write_str("newest"),
+            Order::Name => f.write_str("name"),
+            Order::Smallest => f.write_str("smallest"),
+            Order::Largest => f.write_str("largest"),
+            Order::Field(name) => write!(f, "<{name}>"),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests;

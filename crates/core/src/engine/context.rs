@@ -1,0 +1,106 @@
+//! What all gates share.
+
+use std::collections::HashSet;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::AtomicBool;
+use std::sync::{Condvar, Mutex, OnceLock};
+use std::time::{Duration, Instant};
+
+use jiff::Timestamp;
+use jiff::civil::DateTime;
+
+use super::Pulse;
+use crate::arrivals::Clock;
+use crate::config::Config;
+use crate::ledger::Ledger;
+
+/// Time on the monotonic clock, from a fixed point of this process.
+pub(crate) fn steady() -> Duration {
+    static START: OnceLock<Instant> = OnceLock::new();
+    START.get_or_init(Instant::now).elapsed()
+}
+
+fn wall_ns() -> i64 {
+    i64::try_from(Timestamp::now().as_nanosecond()).unwrap_or(i64::MAX)
+}
+
+type PulseListener = Box<dyn Fn(Pulse) + Send + Sync>;
+
+pub(crate) struct Context {
+    pub config: Config,
+    pub ledger: Ledger,
+    pub stopping: AtomicBool,
+    pub outputs: OutputLocks,
+    pub started: Timestamp,
+    listeners: Mutex<Vec<PulseListener>>,
+    wall_minus_steady: i64,
+}
+
+impl Context {
+    pub fn new(config: Config, ledger: Ledger) -> Self {
+        let steady_ns = i64::try_from(steady().as_nanos()).unwrap_or(i64::MAX);
+        Context {
+            config,
+            ledger,
+            stopping: AtomicBool::new(false),
+            outputs: OutputLocks::default(),
+            started: Timestamp::now(),
+            listeners: Mutex::default(),
+            wall_minus_steady: wall_ns() - steady_ns,
+        }
+    }
+
+    /// The present. The wall clock is trusted while it goes with the monotonic
+    /// one, to within two seconds, as it did when we began.
+    pub fn clock(&self) -> Clock {
+        let (steady, wall_ns) = (steady(), wall_ns());
+        let steady_ns = i64::try_from(steady.as_nanos()).unwrap_or(i64::MAX);
+        let drift = (wall_ns - steady_ns).saturating_sub(self.wall_minus_steady);
+        Clock { steady, wall_ns, trusted: drift.unsigned_abs() < 2_000_000_000 }
+    }
+
+    /// A time in the service's time zone, for templates.
+    pub fn local(&self, at: Timestamp) -> DateTime {
+        at.to_zoned(self.config.service.timezone.clone()).datetime()
+    }
+
+    pub fn listen(&self, listener: PulseListener) {
+        self.listeners.lock().unwrap_or_else(|p| p.into_inner()).push(listener);
+    }
+
+    pub fn pulse(&self, gate: &str) {
+        let listeners = self.listeners.lock().unwrap_or_else(|p| p.into_inner());
+        listeners.iter().for_each(|listener| listener(Pulse::Gate(gate.to_owned())));
+    }
+}
+
+/// Outputs that are being made: no two batches add to one output at a time.
+#[derive(Default)]
+pub(crate) struct OutputLocks {
+    taken: Mutex<HashSet<PathBuf>>,
+    given_back: Condvar,
+}
+
+/// Holds an output until it is dropped.
+pub(crate) struct OutputLock<'a> {
+    locks: &'a OutputLocks,
+    path: PathBuf,
+}
+
+impl OutputLocks {
+    pub fn take(&self, path: &Path) -> OutputLock<'_> {
+        let mut taken = self.taken.lock().unwrap_or_else(|p| p.into_inner());
+        while !taken.insert(path.to_owned()) {
+            taken = self.given_back.wait(taken).unwrap_or_else(|p| p.into_inner());
+        }
+        OutputLock { locks: self, path: path.to_owned() }
+    }
+}
+
+impl Drop for OutputLock<'_> {
+    fn drop(&mut self) {
+        let mut taken = self.locks.taken.lock().unwrap_or_else(|p| p.into_inner());
+        taken.remove(&self.path);
+        self.locks.given_back.notify_all();
+    }
+}

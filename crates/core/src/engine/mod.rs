@@ -1,0 +1,292 @@
+//! The engine: a thread for each gate, and the questions that are asked of
+//! them while they run.
+
+mod context;
+mod filing;
+mod gate;
+mod live;
+mod lock;
+mod looking;
+mod merging;
+mod recovery;
+mod running;
+mod views;
+mod why;
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+use std::sync::mpsc::{self, Receiver, SyncSender};
+use std::thread::JoinHandle;
+use std::time::Duration;
+
+use jiff::Timestamp;
+
+use crate::config::Config;
+use crate::ledger::{Ledger, LedgerError};
+use context::Context;
+pub(crate) use context::steady;
+use gate::GateRunner;
+use live::Live;
+pub use live::PassReport;
+pub use lock::{LockError, StateLock, running_service};
+use views::list_files;
+pub use views::{FileView, GateState, GateView, HourCount, Verdict};
+pub use why::{Answer, WhyError};
+
+/// Something that a listener may want to look at.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Pulse {
+    /// The ledger has changes up to this number.
+    Changed(i64),
+    /// What is arriving at a gate, or its standing problems, changed.
+    Gate(String),
+}
+
+/// Why an engine could not be started or asked.
+#[derive(Debug, thiserror::Error)]
+pub enum EngineError {
+    /// The state folder belongs to another service.
+    #[error(transparent)]
+    Lock(#[from] LockError),
+    /// The ledger failed.
+    #[error(transparent)]
+    Ledger(#[from] LedgerError),
+    /// There is no such gate.
+    #[error("there is no gate `{name}`; the configuration has {known}")]
+    NoGate {
+        /// The name asked for.
+        name: String,
+        /// The names there are.
+        known: String,
+    },
+    /// A thread could not be started.
+    #[error("a thread could not be started: {0}")]
+    Thread(std::io::Error),
+    /// The drop folder could not be read.
+    #[error("{0}; correct `drop`, or make the folder and give this user permission")]
+    Drop(String),
+    /// The engine is stopping.
+    #[error("the service is stopping")]
+    Stopping,
+}
+
+/// What a gate's thread is told.
+enum Command {
+    Look,
+    Pass(SyncSender<PassReport>),
+    Stop,
+}
+
+struct GateHandle {
+    live: Arc<Live>,
+    commands: mpsc::Sender<Command>,
+    inbox: Option<Receiver<Command>>,
+    thread: Option<JoinHandle<()>>,
+}
+
+/// All gates of a configuration over one ledger.
+pub struct Engine {
+    context: Arc<Context>,
+    gates: BTreeMap<String, GateHandle>,
+    _lock: Option<StateLock>,
+}
+
+impl Engine {
+    /// Takes the state folder's lock, opens the ledger and recovers what an
+    /// earlier run left unfinished at its gates when they first pass.
+    ///
+    /// # Errors
+    /// [`EngineError`].
+    pub fn open(config: Config) -> Result<Self, EngineError> {
+        let lock = StateLock::take(&config.service.state)?;
+        let ledger = Ledger::open(&config.service.state)?;
+        Ok(Engine::over(config, ledger, Some(lock)))
+    }
+
+    /// An engine that only answers questions, beside a service or without one.
+    ///
+    /// # Errors
+    /// [`EngineError`].
+    pub fn open_to_ask(config: Config) -> Result<Self, EngineError> {
+        let ledger = match Ledger::open_to_read(&config.service.state) {
+            // Nothing has been worked yet: everything can be asked, and the
+            // answers are about what lies there.
+            Err(LedgerError::Absent { .. }) => Ledger::nothing(),
+            opened => opened?,
+        };
+        Ok(Engine::over(config, ledger, None))
+    }
+
+    fn over(config: Config, ledger: Ledger, lock: Option<StateLock>) -> Self {
+        let context = Arc::new(Context::new(config, ledger));
+        let mut gates = BTreeMap::new();
+        for gate in &context.config.gates {
+            let (commands, inbox) = mpsc::channel();
+            let live = Arc::new(Live::new(Arc::clone(&context), gate.clone()));
+            let handle = GateHandle { live, commands, inbox: Some(inbox), thread: None };
+            gates.insert(gate.name.clone(), handle);
+        }
+        Engine { context, gates, _lock: lock }
+    }
+
+    /// The configuration.
+    pub fn config(&self) -> &Config {
+        &self.context.config
+    }
+
+    /// The ledger.
+    pub fn ledger(&self) -> &Ledger {
+        &self.context.ledger
+    }
+
+    /// When the engine was made.
+    pub fn started(&self) -> Timestamp {
+        self.context.started
+    }
+
+    /// Has `listener` told of changes, from now on.
+    pub fn listen(&self, listener: impl Fn(Pulse) + Send + Sync + Clone + 'static) {
+        let of_ledger = listener.clone();
+        self.context.ledger.listen(Box::new(move |newest| of_ledger(Pulse::Changed(newest))));
+        self.context.listen(Box::new(listener));
+    }
+
+    /// Starts a thread for each gate: recovery first, then passes, until
+    /// [`Engine::stop`].
+    ///
+    /// # Errors
+    /// [`EngineError::Thread`].
+    pub fn start(&mut self) -> Result<(), EngineError> {
+        for (name, handle) in &mut self.gates {
+            let Some(inbox) = handle.inbox.take() else { continue };
+            let waker = handle.commands.clone();
+            let mut runner = GateRunner::new(Arc::clone(&handle.live));
+            let thread = std::thread::Builder::new()
+                .name(format!("gate-{name}"))
+                .spawn(move || runner.run(&inbox, waker))
+                .map_err(EngineError::Thread)?;
+            handle.thread = Some(thread);
+        }
+        Ok(())
+    }
+
+    /// Works one pass at a gate in this thread: for an engine that was not
+    /// started.
+    ///
+    /// # Errors
+    /// [`EngineError::NoGate`].
+    pub fn pass_here(&self, name: &str) -> Result<PassReport, EngineError> {
+        let handle = self.handle(name)?;
+        Ok(GateRunner::new(Arc::clone(&handle.live)).single_pass())
+    }
+
+    /// Asks a gate's thread for a pass, and waits for it.
+    ///
+    /// # Errors
+    /// [`EngineError::NoGate`], or [`EngineError::Stopping`].
+    pub fn pass(&self, name: &str) -> Result<PassReport, EngineError> {
+        let (reply, report) = mpsc::sync_channel(1);
+        let handle = self.handle(name)?;
+        handle.commands.send(Command::Pass(reply)).map_err(|_| EngineError::Stopping)?;
+        report.recv().map_err(|_| EngineError::Stopping)
+    }
+
+    /// Pauses a gate (it goes on noticing, and takes nothing), or resumes it.
+    ///
+    /// # Errors
+    /// [`EngineError::NoGate`], or the ledger's.
+    pub fn set_paused(&self, name: &str, paused: bool) -> Result<(), EngineError> {
+        let handle = self.handle(name)?;
+        self.context.ledger.set_paused(name.to_owned(), paused)?;
+        handle.live.set_paused(paused);
+        self.context.pulse(name);
+        // A gate whose thread has ended needs no telling.
+        let _ = handle.commands.send(Command::Look);
+        Ok(())
+    }
+
+    /// Tells all gates to stop and waits until each has ended, or cleanly
+    /// abandoned, what it was doing.
+    pub fn stop(&mut self) {
+        self.context.stopping.store(true, Ordering::SeqCst);
+        for handle in self.gates.values() {
+            let _ = handle.commands.send(Command::Stop);
+        }
+        for handle in self.gates.values_mut() {
+            if let Some(thread) = handle.thread.take()
+                && thread.join().is_err()
+            {
+                tracing::error!("a gate's thread had panicked");
+            }
+        }
+    }
+
+    fn handle(&self, name: &str) -> Result<&GateHandle, EngineError> {
+        self.gates.get(name).ok_or_else(|| {
+            let known: Vec<String> = self.gates.keys().map(|name| format!("`{name}`")).collect();
+            let known = if known.is_empty() { "none".into() } else { known.join(", ") };
+            EngineError::NoGate { name: name.to_owned(), known }
+        })
+    }
+
+    /// All gates, in the order of the configuration.
+    ///
+    /// # Errors
+    /// The ledger's.
+    pub fn gates(&self) -> Result<Vec<GateView>, EngineError> {
+        self.context.config.gates.iter().map(|gate| self.gate(&gate.name)).collect()
+    }
+
+    /// One gate.
+    ///
+    /// # Errors
+    /// [`EngineError::NoGate`], or the ledger's.
+    pub fn gate(&self, name: &str) -> Result<GateView, EngineError> {
+        views::gate_view(&self.handle(name)?.live)
+    }
+
+    /// What lies in a gate's drop folder, with verdicts.
+    ///
+    /// # Errors
+    /// [`EngineError`].
+    pub fn files(&self, name: &str) -> Result<Vec<FileView>, EngineError> {
+        list_files(&self.handle(name)?.live)
+    }
+
+    /// What became of a file, or why it is not taken.
+    ///
+    /// # Errors
+    /// [`WhyError`].
+    pub fn why(&self, path: &str, from: &std::path::Path) -> Result<Answer, WhyError> {
+        let lives: Vec<&Live> = self.gates.values().map(|handle| &*handle.live).collect();
+        why::why(&self.context, &lives, &path_from(path, from))
+    }
+
+    /// Arrivals, filings, holds and repeats of the last `hours` hours, by gate
+    /// and hour.
+    ///
+    /// # Errors
+    /// The ledger's.
+    pub fn activity(&self, hours: u32) -> Result<Vec<HourCount>, EngineError> {
+        views::activity(&self.context, hours)
+    }
+}
+
+fn path_from(path: &str, from: &std::path::Path) -> PathBuf {
+    crate::config::join(from, path)
+}
+
+impl Drop for Engine {
+    fn drop(&mut self) {
+        self.stop();
+    }
+}
+
+/// How long a gate waits at the most before it looks again at a file that
+/// somebody has open.
+const OPEN_AGAIN: Duration = Duration::from_secs(1);
+
+#[cfg(test)]
+mod tests;

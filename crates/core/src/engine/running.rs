@@ -1,0 +1,137 @@
+//! The work `run`: a program for each ready entry.
+
+use std::path::Path;
+use std::sync::Arc;
+use std::time::Duration;
+
+use super::filing::still;
+use super::gate::{GateRunner, builtins};
+use crate::config::{Interrupted, RunConfig, Work, write_duration};
+use crate::ledger::{Cause, Claim, CommitBatch, Filing, Hold, LedgerError};
+use crate::work::run::{Ended, Order, run};
+
+impl GateRunner {
+    /// Runs the gate's program for each ready entry, one after the other.
+    pub fn run_programs(&mut self) -> Result<(), LedgerError> {
+        let live = Arc::clone(&self.live);
+        let Work::Run(config) = &live.gate.work else { return Ok(()) };
+        let now = jiff::Timestamp::now().as_millisecond();
+        let (ready, next) = self.context().ledger.ready(&live.gate.name, now)?;
+        if let Some(next) = next {
+            self.wake_in(Duration::from_millis((next - now).max(0).unsigned_abs()));
+        }
+        for filing in ready {
+            if self.stopping() || live.state().paused {
+                break;
+            }
+            self.run_one(config, &filing)?;
+            self.file_open()?;
+        }
+        self.doing(None);
+        Ok(())
+    }
+
+    fn run_one(&mut self, config: &RunConfig, filing: &Filing) -> Result<(), LedgerError> {
+        let entry = &filing.entry;
+        let source = Path::new(&entry.drop).join(&entry.path);
+        if !still(&source, &filing.version) {
+            return self.entry_gone(filing);
+        }
+        let values = builtins(self.context(), entry, None);
+        let args = config.args.iter().map(|arg| arg.text(&entry.fields, &values));
+        let args: Vec<String> = match args.collect() {
+            Ok(args) => args,
+            Err(error) => return self.hold_entry(filing, error.to_string()),
+        };
+        self.doing(Some(format!("running {} for {}", config.program.display(), entry.path)));
+        let batch = self.context().ledger.claim(Claim {
+            gate: self.gate().name.clone(),
+            work: "run",
+            entries: vec![entry.id],
+            output: None,
+        })?;
+        let folder = self.context().config.file.parent().unwrap_or(Path::new("/")).to_owned();
+        let order = Order {
+            program: &config.program,
+            args,
+            environment: environment(filing, &source),
+            folder: &folder,
+            limit: config.limit,
+        };
+        let (ended, printed) = run(&order, &self.live.context.stopping);
+        self.end_run(config, filing, batch, ended, printed)
+    }
+
+    fn end_run(
+        &mut self,
+        config: &RunConfig,
+        filing: &Filing,
+        batch: i64,
+        ended: Ended,
+        printed: String,
+    ) -> Result<(), LedgerError> {
+        let entry = &filing.entry;
+        let tries = entry.tries + 1;
+        let reason = match ended {
+            Ended::Done => {
+                let mut worked = entry.clone();
+                worked.batch = Some(batch);
+                let target = self.archive_path(&worked).unwrap_or(None);
+                self.report.worked += 1;
+                let entries = vec![(entry.id, None, target)];
+                let commit = CommitBatch { batch, entries, output: None, words: printed };
+                return self.context().ledger.commit(commit);
+            }
+            Ended::Again if tries < config.tries => {
+                let wait = i64::try_from(config.wait.as_millis()).unwrap_or(i64::MAX);
+                let not_before = jiff::Timestamp::now().as_millisecond().saturating_add(wait);
+                self.wake_in(config.wait);
+                let why = format!(
+                    "try {tries}: the program says try again later; next in {}",
+                    write_duration(config.wait)
+                );
+                return self.context().ledger.give_back(
+                    batch,
+                    Some(not_before),
+                    Cause::Pass,
+                    why,
+                    printed,
+                );
+            }
+            Ended::Again => format!("the program said \"try again later\" {tries} times"),
+            Ended::Stopped if self.gate().interrupted == Interrupted::Retry => {
+                let why = "the service stopped while its program ran".to_owned();
+                return self.context().ledger.give_back(batch, None, Cause::Pass, why, printed);
+            }
+            Ended::Stopped => {
+                "the service stopped while its program ran: nobody can know how far it came".into()
+            }
+            Ended::Failed(reason) | Ended::NotStarted(reason) => reason,
+        };
+        self.report.held += 1;
+        let target = self.hold_path(entry);
+        let hold = Hold { entry: entry.id, reason, target };
+        self.context().ledger.hold(vec![hold], Cause::Pass, Some((batch, printed)))
+    }
+}
+
+/// The entry, as the program finds it in its environment.
+fn environment(filing: &Filing, source: &Path) -> Vec<(String, String)> {
+    let entry = &filing.entry;
+    let mut variables = vec![
+        ("VADEGATE_FILE".to_owned(), source.display().to_string()),
+        ("VADEGATE_NAME".into(), entry.name.clone()),
+        ("VADEGATE_GATE".into(), entry.gate.clone()),
+        ("VADEGATE_ENTRY".into(), entry.id.to_string()),
+        ("VADEGATE_BYTES".into(), entry.bytes.to_string()),
+        ("VADEGATE_SHA256".into(), entry.sha256.clone()),
+        ("VADEGATE_TRY".into(), (entry.tries + 1).to_string()),
+    ];
+    let fields = entry.fields.iter();
+    variables.extend(
+        fields.map(|(name, value)| {
+            (format!("VADEGATE_FIELD_{}", name.to_uppercase()), value.clone())
+        }),
+    );
+    variables
+}

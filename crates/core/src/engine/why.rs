@@ -1,0 +1,183 @@
+//! "What became of this file, and why was it not taken?"
+
+use std::path::{Path, PathBuf};
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use super::context::Context;
+use super::live::Live;
+use super::views::{self, FileView};
+use super::{EngineError, LedgerError};
+use crate::arrivals::look_at;
+use crate::ledger::{Entry, State};
+
+/// The answer for one path.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Answer {
+    /// The path, made absolute.
+    pub path: String,
+    /// What became of it, in a sentence.
+    pub sentence: String,
+    /// The gate it belongs to.
+    pub gate: Option<String>,
+    /// The file, if it lies in a drop folder.
+    pub file: Option<FileView>,
+    /// Its entry, if it has one.
+    pub entry: Option<Entry>,
+}
+
+/// Why there is no answer.
+#[derive(Debug, thiserror::Error)]
+pub enum WhyError {
+    /// Nothing is known of the path.
+    #[error("nothing is known of `{}`: it lies in no drop folder ({drops}), and no entry came from there or was filed there", path.display())]
+    Unknown {
+        /// The path.
+        path: PathBuf,
+        /// The drop folders.
+        drops: String,
+    },
+    /// The engine failed.
+    #[error(transparent)]
+    Engine(#[from] EngineError),
+}
+
+impl From<LedgerError> for WhyError {
+    fn from(error: LedgerError) -> Self {
+        WhyError::Engine(error.into())
+    }
+}
+
+pub(super) fn why(context: &Context, lives: &[&Live], path: &Path) -> Result<Answer, WhyError> {
+    let ledger = &context.ledger;
+    // The innermost drop folder that holds the path.
+    let live = lives
+        .iter()
+        .filter(|live| path.starts_with(&live.gate.drop) && path != live.gate.drop)
+        .max_by_key(|live| live.gate.drop.components().count());
+    if let Some(live) = live {
+        let below =
+            path.strip_prefix(&live.gate.drop).unwrap_or(path).to_string_lossy().into_owned();
+        if let Some(answer) = in_drop(live, path, &below)? {
+            return Ok(answer);
+        }
+    }
+    if let Some(entry) = ledger.moved_to(&path.display().to_string())? {
+        return answer_of(context, path, entry);
+    }
+    let name = path.file_name().map(|name| name.to_string_lossy().into_owned());
+    if live.is_none()
+        && let Some(entry) = name.map(|name| ledger.of_name(&name)).transpose()?.flatten()
+    {
+        return answer_of(context, path, entry);
+    }
+    if let Some(live) = live {
+        let below = path.strip_prefix(&live.gate.drop).unwrap_or(path).display();
+        return Ok(Answer {
+            path: path.display().to_string(),
+            sentence: format!(
+                "`{below}` is not in the drop folder of gate `{}`, and no such file was ever entered there.",
+                live.gate.name
+            ),
+            gate: Some(live.gate.name.clone()),
+            file: None,
+            entry: None,
+        });
+    }
+    let drops: Vec<String> =
+        lives.iter().map(|live| live.gate.drop.display().to_string()).collect();
+    Err(WhyError::Unknown { path: path.to_owned(), drops: drops.join(", ") })
+}
+
+fn in_drop(live: &Live, path: &Path, below: &str) -> Result<Option<Answer>, WhyError> {
+    let ledger = &live.context.ledger;
+    live.load_known()?;
+    let entry = ledger.of_path(&live.gate.name, below)?;
+    let seen = look_at(&live.gate.drop, below).map_err(|error| {
+        EngineError::Drop(format!("`{}` cannot be looked at: {error}", path.display()))
+    })?;
+    let Some(seen) = seen else {
+        return entry.map(|entry| answer_of(&live.context, path, entry)).transpose();
+    };
+    // The newest entry of this path is this file's only if it is this version.
+    let of_this = entry.filter(|entry| {
+        entry.filed_to.is_none()
+            && entry.bytes == seen.version.bytes
+            && entry.modified.as_nanosecond() == i128::from(seen.version.modified_ns)
+    });
+    let nested = below.contains('/') && !live.gate.subfolders;
+    let file = views::view(live, &seen, of_this.as_ref());
+    let verdict = if nested {
+        "it lies in a subfolder, and the gate does not look below (subfolders = false)".to_owned()
+    } else {
+        file.because.clone()
+    };
+    let doing = match file.verdict {
+        _ if nested => "is not taken",
+        views::Verdict::Take => "will be taken",
+        views::Verdict::Wait => "is not taken yet",
+        views::Verdict::Leave | views::Verdict::Unreadable => "is not taken",
+        views::Verdict::Repeat => "is a repeat",
+        views::Verdict::Known => "is in the ledger",
+    };
+    Ok(Some(Answer {
+        path: path.display().to_string(),
+        sentence: format!("`{below}` {doing} at gate `{}`: {verdict}.", live.gate.name),
+        gate: Some(live.gate.name.clone()),
+        entry: of_this,
+        file: Some(file),
+    }))
+}
+
+fn answer_of(context: &Context, path: &Path, entry: Entry) -> Result<Answer, WhyError> {
+    let sentence = sentence(context, &entry)?;
+    Ok(Answer {
+        path: path.display().to_string(),
+        sentence,
+        gate: Some(entry.gate.clone()),
+        file: None,
+        entry: Some(entry),
+    })
+}
+
+fn sentence(context: &Context, entry: &Entry) -> Result<String, WhyError> {
+    let id = entry.id;
+    let lies = match &entry.filed_to {
+        Some(place) => format!("archived at {place}"),
+        None => "left in place".to_owned(),
+    };
+    let at = |time: Option<jiff::Timestamp>| {
+        time.map(|time| format!(" at {time:.0}")).unwrap_or_default()
+    };
+    let begin = format!("`{}` is entry {id} of gate `{}`:", entry.path, entry.gate);
+    if let Some(first) = entry.repeat_of {
+        let earlier = context.ledger.entry(first)?.and_then(|first| first.filed_to);
+        let earlier = earlier.map(|place| format!(" archived at {place}")).unwrap_or_default();
+        return Ok(format!(
+            "{begin} a repeat of entry {first}{earlier}; it was not worked again, and is itself {lies}."
+        ));
+    }
+    let reason = entry.reason.as_deref().unwrap_or("no reason was recorded");
+    Ok(match entry.state {
+        State::Filed => {
+            let output = context.ledger.detail(id)?.and_then(|detail| detail.worked_in);
+            let output =
+                output.and_then(|batch| batch.outputs.first().map(|output| output.path.clone()));
+            let into = output.map(|output| format!(" into {output}")).unwrap_or_default();
+            format!("{begin} worked{into}{}, and {lies}.", at(entry.worked_at))
+        }
+        State::Held => {
+            let place = entry.filed_to.as_ref().map(|place| format!(", moved to {place}"));
+            format!("{begin} held because {reason}{}.", place.unwrap_or_default())
+        }
+        State::Gone => format!("{begin} gone: {reason}."),
+        State::Ready => {
+            format!("{begin} settled{}, and waits for its work.", at(Some(entry.ready_at)))
+        }
+        State::Working => format!("{begin} being worked."),
+        State::Worked => format!("{begin} worked{}, and to be filed.", at(entry.worked_at)),
+        State::Repeat => format!("{begin} a repeat, to be filed."),
+        State::Adopted => format!("{begin} adopted as already worked."),
+    })
+}

@@ -1,0 +1,561 @@
+//! What the engine does to entries. Each doing is one job of the writing
+//! thread: all of it becomes durable, or nothing.
+
+use rusqlite::{Connection, OptionalExtension, params};
+
+use super::writer::{Ticket, Tx};
+use super::{Cause, Ledger, LedgerError, State, writing};
+use crate::arrivals::Version;
+use crate::pattern::Fields;
+
+/// A settled version that is to be entered.
+#[derive(Debug, Clone)]
+pub(crate) struct NewEntry {
+    pub gate: String,
+    pub drop_folder: String,
+    pub path: String,
+    pub version: Version,
+    pub sha256: [u8; 32],
+    pub fields: Fields,
+    /// When it was first noticed, in milliseconds.
+    pub seen_at: i64,
+    /// The identity space, and the identity in it.
+    pub space: String,
+    pub identity: Vec<u8>,
+    /// The entry of an earlier version that still lay at this path.
+    pub replaces: Option<i64>,
+    /// The gate has no work: the entry is worked as it is entered.
+    pub nothing_to_work: bool,
+    /// It is held from the start, for this reason.
+    pub held: Option<String>,
+}
+
+/// Decides where an entry is to be moved, given its number; an error holds it.
+pub(crate) type Target =
+    std::sync::Arc<dyn Fn(&NewEntry, i64) -> Result<Option<String>, String> + Send + Sync>;
+
+/// What became of a version that was to be entered.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Entered {
+    /// A new entry in this state, to be moved to the target when it is worked
+    /// or a repeat.
+    New { id: i64, state: State, target: Option<String> },
+    /// The file was touched, but its content is that of its entry.
+    Touched { id: i64 },
+}
+
+/// Entries that are claimed for work together.
+#[derive(Debug, Clone)]
+pub(crate) struct Claim {
+    pub gate: String,
+    pub work: &'static str,
+    pub entries: Vec<i64>,
+    pub output: Option<StagedOutput>,
+}
+
+/// An output whose bytes are being staged.
+#[derive(Debug, Clone)]
+pub(crate) struct StagedOutput {
+    pub path: String,
+    /// The folder of the staged file; its name carries the batch's number.
+    pub folder: String,
+    pub mode: &'static str,
+    pub base_bytes: u64,
+}
+
+/// The commit point of a batch.
+#[derive(Debug, Clone)]
+pub(crate) struct CommitBatch {
+    pub batch: i64,
+    /// Entry, its rows, and where it will be moved.
+    pub entries: Vec<(i64, Option<u64>, Option<String>)>,
+    /// Inode, bytes, SHA-256 and rows of the staged output.
+    pub output: Option<(u64, u64, [u8; 32], u64)>,
+    pub words: String,
+}
+
+/// A committed output that does not stand in its place yet.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Unpublished {
+    pub id: i64,
+    pub batch: i64,
+    pub path: String,
+    pub staged: String,
+    pub mode: String,
+    pub base_bytes: u64,
+    pub inode: u64,
+    pub bytes: u64,
+}
+
+/// An entry to be held.
+#[derive(Debug, Clone)]
+pub(crate) struct Hold {
+    pub entry: i64,
+    pub reason: String,
+    pub target: Option<String>,
+}
+
+/// The name of a batch's staged output.
+pub(crate) fn staged_name(batch: i64) -> String {
+    format!(".vadegate-{batch}.staged")
+}
+
+impl Ledger {
+    fn submit<T: Send + 'static>(
+        &self,
+        work: impl FnOnce(&mut Tx<'_>) -> Result<T, LedgerError> + Send + 'static,
+    ) -> Result<Ticket<T>, LedgerError> {
+        Ok(self.writer.as_ref().ok_or(LedgerError::Closed)?.submit(work))
+    }
+
+    /// Enters settled versions.
+    pub(crate) fn enter(
+        &self,
+        entries: Vec<NewEntry>,
+        target: Target,
+    ) -> Result<Ticket<Vec<(NewEntry, Entered)>>, LedgerError> {
+        self.submit(move |tx| {
+            let mut id: i64 = tx
+                .connection
+                .query_row("SELECT COALESCE(MAX(id), 0) FROM entry", [], |row| row.get(0))
+                .map_err(writing)?;
+            let mut entered = Vec::with_capacity(entries.len());
+            for new in entries {
+                let outcome = enter_one(tx, id + 1, &new, &target)?;
+                if matches!(outcome, Entered::New { .. }) {
+                    id += 1;
+                }
+                entered.push((new, outcome));
+            }
+            Ok(entered)
+        })
+    }
+
+    /// Claims ready entries for a batch: they are `working` when this is done.
+    /// Gives the batch's number.
+    pub(crate) fn claim(&self, claim: Claim) -> Result<i64, LedgerError> {
+        self.submit(move |tx| {
+            let write = |tx: &Tx<'_>| -> rusqlite::Result<i64> {
+                let attempt: i64 = tx.connection.query_row(
+                    "SELECT COALESCE(MAX(tries), 0) + 1 FROM entry WHERE id = ?",
+                    [claim.entries.first().copied().unwrap_or(0)],
+                    |row| row.get(0),
+                )?;
+                tx.connection.execute(
+                    "INSERT INTO batch (gate, work, attempt, begun_at) VALUES (?, ?, ?, ?)",
+                    params![claim.gate, claim.work, attempt, tx.now],
+                )?;
+                let batch = tx.connection.last_insert_rowid();
+                if let Some(output) = &claim.output {
+                    let staged = format!("{}/{}", output.folder, staged_name(batch));
+                    tx.connection.execute(
+                        "INSERT INTO output (batch, path, staged, mode, base_bytes) VALUES (?, ?, ?, ?, ?)",
+                        params![batch, output.path, staged, output.mode, as_i64(output.base_bytes)],
+                    )?;
+                }
+                Ok(batch)
+            };
+            let batch = write(tx).map_err(writing)?;
+            let words = format!("batch {batch}: {}", claim.work);
+            for entry in &claim.entries {
+                step(tx, *entry, State::Working, Cause::Pass, &words)?;
+                set(tx.connection, "UPDATE entry SET batch = ?2, tries = tries + 1, not_before = NULL, reason = NULL WHERE id = ?1", *entry, batch)?;
+            }
+            Ok(batch)
+        })?
+        .wait()
+    }
+
+    /// The commit point: entries are `worked`, the output is recorded.
+    pub(crate) fn commit(&self, commit: CommitBatch) -> Result<(), LedgerError> {
+        self.submit(move |tx| {
+            for (entry, rows, target) in &commit.entries {
+                let words = rows.map_or("worked".to_owned(), |rows| format!("worked: {rows} rows"));
+                step(tx, *entry, State::Worked, Cause::Pass, &words)?;
+                tx.connection
+                    .prepare_cached("UPDATE entry SET worked_at = ?, rows = ?, target = ? WHERE id = ?")
+                    .and_then(|mut update| update.execute(params![tx.now, rows.map(as_i64), target, entry]))
+                    .map_err(writing)?;
+            }
+            if let Some((inode, bytes, sha256, rows)) = &commit.output {
+                tx.connection
+                    .execute(
+                        "UPDATE output SET inode = ?, bytes = ?, sha256 = ?, rows = ?, committed_at = ? WHERE batch = ?",
+                        params![as_i64(*inode), as_i64(*bytes), sha256, as_i64(*rows), tx.now, commit.batch],
+                    )
+                    .map_err(writing)?;
+            }
+            end_batch(tx, commit.batch, "worked", &commit.words)
+        })?
+        .wait()
+    }
+
+    /// Records that an output stands in its place, which may be another than
+    /// was planned when somebody else took that name meanwhile.
+    pub(crate) fn published(&self, output: i64, path: String) -> Result<(), LedgerError> {
+        self.submit(move |tx| {
+            tx.connection
+                .execute(
+                    "UPDATE output SET published_at = ?, path = ? WHERE id = ?",
+                    params![tx.now, path, output],
+                )
+                .map_err(writing)?;
+            Ok(())
+        })?
+        .wait()
+    }
+
+    /// Ends a batch without a commit: its output is forgotten, its entries go
+    /// back to `ready`, and wait until `not_before` (milliseconds).
+    pub(crate) fn give_back(
+        &self,
+        batch: i64,
+        not_before: Option<i64>,
+        cause: Cause,
+        why: String,
+        words: String,
+    ) -> Result<(), LedgerError> {
+        self.submit(move |tx| {
+            forget_output(tx, batch)?;
+            for entry in working_in(tx.connection, batch)? {
+                step(tx, entry, State::Ready, cause, &why)?;
+                tx.connection
+                    .execute(
+                        "UPDATE entry SET not_before = ?, reason = ? WHERE id = ?",
+                        params![not_before, why, entry],
+                    )
+                    .map_err(writing)?;
+            }
+            let outcome = if not_before.is_some() { "again" } else { "abandoned" };
+            end_batch(tx, batch, outcome, &words)
+        })?
+        .wait()
+    }
+
+    /// Holds entries; `batch` is ended with the words when one is given.
+    pub(crate) fn hold(
+        &self,
+        holds: Vec<Hold>,
+        cause: Cause,
+        batch: Option<(i64, String)>,
+    ) -> Result<(), LedgerError> {
+        self.submit(move |tx| {
+            for hold in &holds {
+                step(tx, hold.entry, State::Held, cause, &hold.reason)?;
+                tx.connection
+                    .execute(
+                        "UPDATE entry SET reason = ?, target = ? WHERE id = ?",
+                        params![hold.reason, hold.target, hold.entry],
+                    )
+                    .map_err(writing)?;
+            }
+            if let Some((batch, words)) = &batch {
+                forget_output(tx, *batch)?;
+                end_batch(tx, *batch, "held", words)?;
+            }
+            Ok(())
+        })?
+        .wait()
+    }
+
+    /// Records that entries' files are no longer in the drop folder. An entry
+    /// that was never worked gives its identity free, so that the same content
+    /// can come again.
+    pub(crate) fn gone(
+        &self,
+        entries: Vec<(i64, String)>,
+        cause: Cause,
+    ) -> Result<(), LedgerError> {
+        self.submit(move |tx| {
+            entries.iter().try_for_each(|(entry, why)| gone_one(tx, *entry, cause, why))
+        })?
+        .wait()
+    }
+
+    /// Decides anew where an entry is to be moved.
+    pub(crate) fn retarget(&self, entry: i64, target: String) -> Result<(), LedgerError> {
+        self.submit(move |tx| {
+            tx.connection
+                .execute("UPDATE entry SET target = ? WHERE id = ?", params![target, entry])
+                .map_err(writing)?;
+            Ok(())
+        })?
+        .wait()
+    }
+
+    /// Records entries as filed: at their target, or left where they are.
+    pub(crate) fn filed(
+        &self,
+        entries: Vec<i64>,
+        left: bool,
+        cause: Cause,
+    ) -> Result<Ticket<()>, LedgerError> {
+        self.submit(move |tx| {
+            for entry in &entries {
+                let words = if left { "left in place" } else { "moved to the archive" };
+                step(tx, *entry, State::Filed, cause, words)?;
+                tx.connection
+                    .prepare_cached("UPDATE entry SET filed_at = ?, in_drop = ? WHERE id = ?")
+                    .and_then(|mut update| update.execute(params![tx.now, left, entry]))
+                    .map_err(writing)?;
+            }
+            Ok(())
+        })
+    }
+
+    /// Records that a held entry's file was moved to the hold folder.
+    pub(crate) fn moved_aside(&self, entry: i64) -> Result<(), LedgerError> {
+        self.submit(move |tx| {
+            set(tx.connection, "UPDATE entry SET in_drop = ?2 WHERE id = ?1", entry, 0)
+        })?
+        .wait()
+    }
+
+    /// Pauses or resumes a gate, across restarts.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub(crate) fn set_paused(&self, gate: String, paused: bool) -> Result<(), LedgerError> {
+        self.submit(move |tx| {
+            tx.connection
+                .execute(
+                    "INSERT INTO gate_setting (gate, paused) VALUES (?1, ?2)
+                     ON CONFLICT DO UPDATE SET paused = ?2",
+                    params![gate, paused],
+                )
+                .map_err(writing)?;
+            Ok(())
+        })?
+        .wait()
+    }
+}
+
+pub(super) fn as_i64(value: u64) -> i64 {
+    // Inodes may use all 64 bits; the bits are kept, the sign means nothing.
+    value.cast_signed()
+}
+
+fn set(connection: &Connection, sql: &str, entry: i64, value: i64) -> Result<(), LedgerError> {
+    connection
+        .prepare_cached(sql)
+        .and_then(|mut update| update.execute([entry, value]))
+        .map_err(writing)?;
+    Ok(())
+}
+
+/// Brings an entry to another state, with history and counts, or refuses.
+fn step(
+    tx: &mut Tx<'_>,
+    entry: i64,
+    to: State,
+    cause: Cause,
+    words: &str,
+) -> Result<State, LedgerError> {
+    let (gate, from): (String, String) = tx
+        .connection
+        .prepare_cached("SELECT gate, state FROM entry WHERE id = ?")
+        .and_then(|mut select| select.query_row([entry], |row| Ok((row.get(0)?, row.get(1)?))))
+        .map_err(writing)?;
+    let refused = |from| LedgerError::Refused { entry, from, to: to.word() };
+    let from = State::of(&from).ok_or_else(|| refused("in an unknown state"))?;
+    if !from.may_become(to) {
+        return Err(refused(from.word()));
+    }
+    tx.connection
+        .prepare_cached("UPDATE entry SET state = ? WHERE id = ?")
+        .and_then(|mut update| update.execute(params![to.word(), entry]))
+        .map_err(writing)?;
+    tx.count(&gate, Some(from), to);
+    tx.tell(entry, &gate, to, cause, words)?;
+    Ok(from)
+}
+
+fn gone_one(tx: &mut Tx<'_>, entry: i64, cause: Cause, why: &str) -> Result<(), LedgerError> {
+    step(tx, entry, State::Gone, cause, why)?;
+    tx.connection
+        .execute(
+            "UPDATE entry SET in_drop = 0, reason = ?2, batch = NULL,
+               identity = CASE WHEN worked_at IS NULL THEN NULL ELSE identity END
+             WHERE id = ?1",
+            params![entry, why],
+        )
+        .map_err(writing)?;
+    Ok(())
+}
+
+fn working_in(connection: &Connection, batch: i64) -> Result<Vec<i64>, LedgerError> {
+    let query = || -> rusqlite::Result<Vec<i64>> {
+        let mut select = connection
+            .prepare_cached("SELECT id FROM entry WHERE batch = ? AND state = 'working'")?;
+        select.query_map([batch], |row| row.get(0))?.collect()
+    };
+    query().map_err(writing)
+}
+
+fn forget_output(tx: &Tx<'_>, batch: i64) -> Result<(), LedgerError> {
+    tx.connection
+        .execute("DELETE FROM output WHERE batch = ? AND committed_at IS NULL", [batch])
+        .map_err(writing)?;
+    Ok(())
+}
+
+fn end_batch(tx: &Tx<'_>, batch: i64, outcome: &str, words: &str) -> Result<(), LedgerError> {
+    tx.connection
+        .execute(
+            "UPDATE batch SET ended_at = ?, outcome = ?, words = ? WHERE id = ?",
+            params![tx.now, outcome, words, batch],
+        )
+        .map_err(writing)?;
+    Ok(())
+}
+
+fn enter_one(
+    tx: &mut Tx<'_>,
+    id: i64,
+    new: &NewEntry,
+    target: &Target,
+) -> Result<Entered, LedgerError> {
+    if let Some(old) = new.replaces
+        && let Some(outcome) = replace(tx, old, new)?
+    {
+        return Ok(outcome);
+    }
+    if insert(tx, id, new, Some(&new.identity), None)? {
+        return settle_state(tx, id, new, None, target);
+    }
+    let first: i64 = tx
+        .connection
+        .prepare_cached("SELECT id FROM entry WHERE space = ? AND identity = ?")
+        .and_then(|mut select| select.query_row(params![new.space, new.identity], |row| row.get(0)))
+        .map_err(writing)?;
+    insert(tx, id, new, None, Some(first))?;
+    settle_state(tx, id, new, Some(first), target)
+}
+
+/// Ends the entry of an earlier version at the same path, unless the content
+/// is the same: then that entry goes on with the new version.
+fn replace(tx: &mut Tx<'_>, old: i64, new: &NewEntry) -> Result<Option<Entered>, LedgerError> {
+    let found: Option<(String, Vec<u8>)> = tx
+        .connection
+        .query_row("SELECT state, sha256 FROM entry WHERE id = ? AND in_drop = 1", [old], |row| {
+            Ok((row.get(0)?, row.get(1)?))
+        })
+        .optional()
+        .map_err(writing)?;
+    let Some((state, sha256)) = found else { return Ok(None) };
+    if sha256 == new.sha256 {
+        tx.connection
+            .execute(
+                "UPDATE entry SET modified_ns = ?, inode = ? WHERE id = ?",
+                params![new.version.modified_ns, as_i64(new.version.inode), old],
+            )
+            .map_err(writing)?;
+        return Ok(Some(Entered::Touched { id: old }));
+    }
+    if State::of(&state).is_some_and(|state| state.may_become(State::Gone)) {
+        gone_one(tx, old, Cause::Pass, "replaced in the drop folder by another version")?;
+    } else {
+        set(tx.connection, "UPDATE entry SET in_drop = ?2 WHERE id = ?1", old, 0)?;
+    }
+    Ok(None)
+}
+
+/// Inserts the row; false when its identity is taken.
+fn insert(
+    tx: &mut Tx<'_>,
+    id: i64,
+    new: &NewEntry,
+    identity: Option<&[u8]>,
+    repeat_of: Option<i64>,
+) -> Result<bool, LedgerError> {
+    let fields = serde_json::to_string(&new.fields).unwrap_or_else(|_| "{}".into());
+    let write = || -> rusqlite::Result<usize> {
+        tx.connection
+            .prepare_cached(
+                "INSERT INTO entry (id, gate, drop_folder, path, bytes, modified_ns, inode, sha256, state,
+                   fields, seen_at, ready_at, in_drop, repeat_of, space, identity)
+                 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 1, ?, ?, ?)
+                 ON CONFLICT (space, identity) WHERE identity IS NOT NULL DO NOTHING",
+            )?
+            .execute(params![
+                id,
+                new.gate,
+                new.drop_folder,
+                new.path,
+                as_i64(new.version.bytes),
+                new.version.modified_ns,
+                as_i64(new.version.inode),
+                new.sha256,
+                if repeat_of.is_some() { State::Repeat.word() } else { State::Ready.word() },
+                fields,
+                new.seen_at,
+                tx.now,
+                repeat_of,
+                new.space,
+                identity
+            ])
+    };
+    Ok(write().map_err(writing)? == 1)
+}
+
+/// Brings a row that was just inserted to the state it is entered with.
+fn settle_state(
+    tx: &mut Tx<'_>,
+    id: i64,
+    new: &NewEntry,
+    first: Option<i64>,
+    target: &Target,
+) -> Result<Entered, LedgerError> {
+    tx.happened(&new.gate, "entered");
+    let state = if first.is_some() { State::Repeat } else { State::Ready };
+    tx.count(&new.gate, None, state);
+    let words = match first {
+        Some(first) => format!("settled: the same as entry {first}, not worked again"),
+        None => "settled".to_owned(),
+    };
+    tx.tell(id, &new.gate, state, Cause::Pass, &words)?;
+    if let (None, Some(reason)) = (first, &new.held) {
+        return hold_new(tx, id, reason.clone());
+    }
+    if first.is_none() && !new.nothing_to_work {
+        return Ok(Entered::New { id, state, target: None });
+    }
+    let target = match target(new, id) {
+        Ok(target) => target,
+        // A repeat cannot be held; without a target it stays where it is.
+        Err(_) if first.is_some() => None,
+        Err(reason) => return hold_new(tx, id, reason),
+    };
+    let state = if first.is_some() {
+        set_target(tx, id, target.as_deref(), State::Repeat, None)?;
+        State::Repeat
+    } else {
+        // No line of history: nothing happened between ready and worked.
+        tx.count(&new.gate, Some(State::Ready), State::Worked);
+        set_target(tx, id, target.as_deref(), State::Worked, Some(tx.now))?;
+        State::Worked
+    };
+    Ok(Entered::New { id, state, target })
+}
+
+fn hold_new(tx: &mut Tx<'_>, id: i64, reason: String) -> Result<Entered, LedgerError> {
+    step(tx, id, State::Held, Cause::Pass, &reason)?;
+    tx.connection
+        .execute("UPDATE entry SET reason = ? WHERE id = ?", params![reason, id])
+        .map_err(writing)?;
+    Ok(Entered::New { id, state: State::Held, target: None })
+}
+
+fn set_target(
+    tx: &Tx<'_>,
+    id: i64,
+    target: Option<&str>,
+    state: State,
+    worked_at: Option<i64>,
+) -> Result<(), LedgerError> {
+    tx.connection
+        .prepare_cached("UPDATE entry SET target = ?, state = ?, worked_at = ? WHERE id = ?")
+        .and_then(|mut update| update.execute(params![target, state.word(), worked_at, id]))
+        .map_err(writing)?;
+    Ok(())
+}

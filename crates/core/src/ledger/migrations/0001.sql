@@ -1,0 +1,95 @@
+-- An entry is one settled version of a file. Times are milliseconds since 1970
+-- in UTC; a file's own modification time is in nanoseconds.
+CREATE TABLE entry (
+  id INTEGER PRIMARY KEY,
+  gate TEXT NOT NULL,
+  drop_folder TEXT NOT NULL,
+  path TEXT NOT NULL,              -- below the drop folder
+  bytes INTEGER NOT NULL,
+  modified_ns INTEGER NOT NULL,
+  inode INTEGER NOT NULL,
+  sha256 BLOB NOT NULL,
+  state TEXT NOT NULL,
+  fields TEXT NOT NULL,            -- JSON object of texts
+  seen_at INTEGER NOT NULL,
+  ready_at INTEGER NOT NULL,
+  worked_at INTEGER,
+  filed_at INTEGER,
+  target TEXT,                     -- where it is moved to; decided before the move, so that recovery knows
+  in_drop INTEGER NOT NULL,        -- 1 while it is thought to lie in the drop folder
+  tries INTEGER NOT NULL DEFAULT 0,
+  not_before INTEGER,              -- a ready entry waits until then
+  reason TEXT,
+  repeat_of INTEGER,
+  batch INTEGER,
+  rows INTEGER,                    -- rows that it gave to an output
+  space TEXT NOT NULL,
+  identity BLOB                    -- NULL: claims no identity (a repeat, or gone before it was worked)
+);
+-- This index is what keeps a file from being worked twice.
+CREATE UNIQUE INDEX entry_identity ON entry (space, identity) WHERE identity IS NOT NULL;
+CREATE INDEX entry_path ON entry (gate, path);
+CREATE INDEX entry_open ON entry (gate, state) WHERE state IN ('ready', 'working', 'worked', 'repeat', 'held');
+CREATE INDEX entry_in_drop ON entry (gate) WHERE in_drop = 1;
+
+-- Every change of an entry's state; its id is also the number of the live event.
+CREATE TABLE history (
+  id INTEGER PRIMARY KEY,
+  entry INTEGER NOT NULL,
+  gate TEXT NOT NULL,
+  at INTEGER NOT NULL,
+  state TEXT NOT NULL,
+  cause TEXT NOT NULL,             -- pass, recovery or person
+  words TEXT NOT NULL
+);
+CREATE INDEX history_entry ON history (entry);
+
+CREATE TABLE batch (
+  id INTEGER PRIMARY KEY,
+  gate TEXT NOT NULL,
+  work TEXT NOT NULL,
+  attempt INTEGER NOT NULL,
+  begun_at INTEGER NOT NULL,
+  ended_at INTEGER,
+  outcome TEXT,                    -- NULL while it is under way
+  words TEXT NOT NULL DEFAULT ''   -- what a program printed
+);
+
+CREATE TABLE output (
+  id INTEGER PRIMARY KEY,
+  batch INTEGER NOT NULL,
+  path TEXT NOT NULL,
+  staged TEXT NOT NULL,
+  mode TEXT NOT NULL,              -- create, append, replace or number
+  base_bytes INTEGER NOT NULL DEFAULT 0, -- length before the append
+  inode INTEGER,
+  bytes INTEGER,                   -- of what this batch adds
+  sha256 BLOB,
+  rows INTEGER,
+  committed_at INTEGER,
+  published_at INTEGER
+);
+CREATE INDEX output_batch ON output (batch);
+CREATE INDEX output_unpublished ON output (path) WHERE published_at IS NULL;
+
+-- Counts are kept, not counted: a look at the gates must not read every entry.
+CREATE TABLE tally (
+  gate TEXT NOT NULL,
+  state TEXT NOT NULL,
+  count INTEGER NOT NULL,
+  PRIMARY KEY (gate, state)
+) WITHOUT ROWID;
+
+-- What happened in each quarter of an hour.
+CREATE TABLE activity (
+  slot INTEGER NOT NULL,           -- milliseconds since 1970, divided by 900,000
+  gate TEXT NOT NULL,
+  kind TEXT NOT NULL,              -- entered, filed, held or repeat
+  count INTEGER NOT NULL,
+  PRIMARY KEY (slot, gate, kind)
+) WITHOUT ROWID;
+
+CREATE TABLE gate_setting (
+  gate TEXT PRIMARY KEY,
+  paused INTEGER NOT NULL
+) WITHOUT ROWID;

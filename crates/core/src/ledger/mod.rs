@@ -1,0 +1,189 @@
+//! The ledger: the durable record of every settled version of a file, in
+//! SQLite.
+//!
+//! One thread owns the only writing connection and commits the work of many
+//! callers in one transaction ([`writer`]); readers have connections of their
+//! own and are never blocked by it. A caller is answered after its transaction
+//! is durable, not before.
+
+mod doings;
+mod questions;
+mod schema;
+mod state;
+mod types;
+mod writer;
+
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex};
+
+use rusqlite::{Connection, OpenFlags};
+
+pub(crate) use doings::{
+    Claim, CommitBatch, Entered, Hold, NewEntry, StagedOutput, Target, Unpublished, staged_name,
+};
+pub use schema::VERSION;
+pub use state::{Cause, State};
+pub(crate) use types::Filing;
+pub use types::{Batch, Change, Counts, Entry, EntryDetail, Output, Page, Query, Slot};
+pub(crate) use writer::Ticket;
+use writer::Writer;
+
+/// Name of the ledger's file in the state folder.
+pub const FILE_NAME: &str = "ledger.db";
+
+/// Why the ledger could not be opened, read or written.
+#[derive(Debug, thiserror::Error)]
+pub enum LedgerError {
+    /// The file was written by a newer program.
+    #[error("the ledger `{}` has schema {found}, newer than this program's {known}; use the newer vadegate, or put the backup back", file.display())]
+    Newer {
+        /// The ledger's file.
+        file: PathBuf,
+        /// Its schema.
+        found: i64,
+        /// The newest schema this program knows.
+        known: i64,
+    },
+    /// There is no ledger yet.
+    #[error("there is no ledger at `{}` yet; start `vadegate serve`, or let `vadegate pass` make it", file.display())]
+    Absent {
+        /// Where it was looked for.
+        file: PathBuf,
+    },
+    /// SQLite refused.
+    #[error("the ledger cannot be {doing}: {source}")]
+    Sqlite {
+        /// `opened`, `read` or `written`.
+        doing: &'static str,
+        /// What SQLite says.
+        #[source]
+        source: Arc<rusqlite::Error>,
+    },
+    /// An operation of the file system failed.
+    #[error("the ledger's folder `{}` cannot be used: {source}", folder.display())]
+    Folder {
+        /// The folder.
+        folder: PathBuf,
+        /// Why.
+        source: std::io::Error,
+    },
+    /// A change that the life of an entry does not allow.
+    #[error("entry {entry} is {from} and cannot become {to}")]
+    Refused {
+        /// The entry.
+        entry: i64,
+        /// Its state.
+        from: &'static str,
+        /// The state it was to come to.
+        to: &'static str,
+    },
+    /// The writing thread has ended.
+    #[error("the ledger is closed")]
+    Closed,
+}
+
+impl LedgerError {
+    /// The same error for one more caller of a commit that failed.
+    fn again(&self) -> LedgerError {
+        match self {
+            LedgerError::Sqlite { doing, source } => {
+                LedgerError::Sqlite { doing, source: Arc::clone(source) }
+            }
+            _ => LedgerError::Closed,
+        }
+    }
+
+    /// Whether the disk is full, so that trying again later makes sense.
+    pub fn is_full(&self) -> bool {
+        matches!(
+            self,
+            LedgerError::Sqlite { source, .. }
+                if source.sqlite_error_code() == Some(rusqlite::ErrorCode::DiskFull)
+        )
+    }
+}
+
+fn reading(source: rusqlite::Error) -> LedgerError {
+    LedgerError::Sqlite { doing: "read", source: Arc::new(source) }
+}
+
+fn writing(source: rusqlite::Error) -> LedgerError {
+    LedgerError::Sqlite { doing: "written", source: Arc::new(source) }
+}
+
+/// Told after each commit: the number of the newest change.
+pub type Listener = Box<dyn Fn(i64) + Send>;
+
+/// The ledger.
+pub struct Ledger {
+    file: PathBuf,
+    readers: Mutex<Vec<Connection>>,
+    writer: Option<Writer>,
+}
+
+impl Ledger {
+    /// Opens the ledger of a state folder for reading and writing, making or
+    /// migrating it as needed. The caller must hold the folder's lock.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub fn open(state: &Path) -> Result<Self, LedgerError> {
+        let file = state.join(FILE_NAME);
+        let connection = schema::open(&file)?;
+        let writer = Writer::start(connection)?;
+        Ok(Ledger { file, readers: Mutex::default(), writer: Some(writer) })
+    }
+
+    /// Opens an existing ledger for questions only.
+    ///
+    /// # Errors
+    /// [`LedgerError`], [`LedgerError::Absent`] when there is none.
+    pub fn open_to_read(state: &Path) -> Result<Self, LedgerError> {
+        let file = state.join(FILE_NAME);
+        if !file.try_exists().unwrap_or(false) {
+            return Err(LedgerError::Absent { file });
+        }
+        let ledger = Ledger { file: file.clone(), readers: Mutex::default(), writer: None };
+        ledger.read(|reader| schema::refuse_newer(reader, &file))?;
+        Ok(ledger)
+    }
+
+    /// A ledger in memory with nothing in it, for questions where there is no
+    /// ledger yet.
+    pub fn nothing() -> Self {
+        Ledger { file: PathBuf::new(), readers: Mutex::default(), writer: None }
+    }
+
+    /// Has `listener` told after each commit.
+    pub fn listen(&self, listener: Listener) {
+        if let Some(writer) = &self.writer {
+            writer.listen(listener);
+        }
+    }
+
+    fn read<T>(
+        &self,
+        question: impl FnOnce(&Connection) -> Result<T, LedgerError>,
+    ) -> Result<T, LedgerError> {
+        let free = self.readers.lock().unwrap_or_else(|poisoned| poisoned.into_inner()).pop();
+        let connection = match free {
+            Some(connection) => connection,
+            None if self.file.as_os_str().is_empty() => schema::in_memory()?,
+            None => {
+                let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+                let connection = Connection::open_with_flags(&self.file, flags).map_err(reading)?;
+                schema::prepare_reader(&connection).map_err(reading)?;
+                connection
+            }
+        };
+        let answer = question(&connection);
+        let mut free = self.readers.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+        if free.len() < 4 {
+            free.push(connection);
+        }
+        answer
+    }
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,80 @@
+//! Opening the database: pragmas, numbered migrations, refusal of newer files.
+
+use std::path::Path;
+use std::sync::Arc;
+use std::time::Duration;
+
+use rusqlite::Connection;
+
+use super::LedgerError;
+
+/// Migrations in order; the first brings an empty file to schema 1. A released
+/// one is never edited.
+const MIGRATIONS: [&str; 1] = [include_str!("migrations/0001.sql")];
+
+/// The schema that this program writes.
+pub const VERSION: i64 = MIGRATIONS.len() as i64;
+
+fn opening(source: rusqlite::Error) -> LedgerError {
+    LedgerError::Sqlite { doing: "opened", source: Arc::new(source) }
+}
+
+fn version(connection: &Connection) -> rusqlite::Result<i64> {
+    connection.query_row("PRAGMA user_version", [], |row| row.get(0))
+}
+
+/// Refuses a database whose schema is newer than this program.
+pub(super) fn refuse_newer(connection: &Connection, file: &Path) -> Result<(), LedgerError> {
+    let found = version(connection).map_err(opening)?;
+    if found > VERSION {
+        return Err(LedgerError::Newer { file: file.to_owned(), found, known: VERSION });
+    }
+    Ok(())
+}
+
+/// An empty database in memory.
+pub(super) fn in_memory() -> Result<Connection, LedgerError> {
+    let connection = Connection::open_in_memory().map_err(opening)?;
+    MIGRATIONS.iter().try_for_each(|sql| connection.execute_batch(sql)).map_err(opening)?;
+    Ok(connection)
+}
+
+/// Opens the writing connection.
+pub(super) fn open(file: &Path) -> Result<Connection, LedgerError> {
+    let mut connection = Connection::open(file).map_err(opening)?;
+    refuse_newer(&connection, file)?;
+    prepare_writer(&connection).map_err(opening)?;
+    let found = version(&connection).map_err(opening)?;
+    if found > 0 && found < VERSION {
+        let backup = file.with_extension(format!("schema-{found}.db"));
+        connection.backup("main", &backup, None).map_err(opening)?;
+    }
+    for (number, migration) in (1..).zip(MIGRATIONS).filter(|(number, _)| *number > found) {
+        let transaction = connection.transaction().map_err(opening)?;
+        transaction.execute_batch(migration).map_err(opening)?;
+        transaction.pragma_update(None, "user_version", number).map_err(opening)?;
+        transaction.commit().map_err(opening)?;
+    }
+    Ok(connection)
+}
+
+fn prepare_writer(connection: &Connection) -> rusqlite::Result<()> {
+    connection.busy_timeout(Duration::from_secs(10))?;
+    // Write-ahead log: readers see a steady state while the writer commits.
+    connection.pragma_update(None, "journal_mode", "WAL")?;
+    // FULL: a commit is on the disk before the caller is answered.
+    connection.pragma_update(None, "synchronous", "FULL")?;
+    // Checkpoints by 16 MiB of log instead of 4: fewer, longer writes.
+    connection.pragma_update(None, "wal_autocheckpoint", 4000)?;
+    connection.pragma_update(None, "cache_size", -16_000)?;
+    connection.set_prepared_statement_cache_capacity(64);
+    Ok(())
+}
+
+/// Settings of a reading connection.
+pub(super) fn prepare_reader(connection: &Connection) -> rusqlite::Result<()> {
+    connection.busy_timeout(Duration::from_secs(10))?;
+    connection.pragma_update(None, "cache_size", -4_000)?;
+    connection.set_prepared_statement_cache_capacity(32);
+    Ok(())
+}

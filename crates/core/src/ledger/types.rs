@@ -1,0 +1,197 @@
+//! The plain data that the ledger gives out, as it appears in JSON.
+
+use std::collections::BTreeMap;
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use super::{Cause, State};
+use crate::pattern::Fields;
+
+/// One settled version of a file.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Entry {
+    /// Its number in the ledger.
+    pub id: i64,
+    /// Its gate.
+    pub gate: String,
+    /// Path below the drop folder.
+    pub path: String,
+    /// Name of the file.
+    pub name: String,
+    /// The drop folder.
+    pub drop: String,
+    /// Size in bytes.
+    pub bytes: u64,
+    /// Modification time of the file.
+    #[schema(value_type = String, format = DateTime)]
+    pub modified: Timestamp,
+    /// SHA-256 of the content, in hexadecimal.
+    pub sha256: String,
+    /// Where it stands in its life.
+    pub state: State,
+    /// Fields captured from its path.
+    pub fields: Fields,
+    /// When the file was first noticed.
+    #[schema(value_type = String, format = DateTime)]
+    pub seen_at: Timestamp,
+    /// When it had settled and was entered.
+    #[schema(value_type = String, format = DateTime)]
+    pub ready_at: Timestamp,
+    /// When its work was committed.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub worked_at: Option<Timestamp>,
+    /// When it was filed.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub filed_at: Option<Timestamp>,
+    /// Where it lies now, once it has been moved.
+    pub filed_to: Option<String>,
+    /// How often its work was begun.
+    pub tries: u32,
+    /// Why it is held, gone, or tried again.
+    pub reason: Option<String>,
+    /// The entry whose identity it has, if it is a repeat.
+    pub repeat_of: Option<i64>,
+    /// The batch in which it was worked.
+    pub batch: Option<i64>,
+    /// Rows that it gave to an output.
+    pub rows: Option<u64>,
+}
+
+/// What the engine needs of an entry beside what is shown.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) struct Filing {
+    pub entry: Entry,
+    pub version: crate::arrivals::Version,
+    /// Where it is to be moved, once decided.
+    pub target: Option<String>,
+}
+
+/// One change of an entry's state.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Change {
+    /// Number of the change; they only grow.
+    pub id: i64,
+    /// The entry.
+    pub entry: i64,
+    /// Its gate.
+    pub gate: String,
+    /// Path of the entry below its drop folder.
+    pub path: String,
+    /// When.
+    #[schema(value_type = String, format = DateTime)]
+    pub at: Timestamp,
+    /// The state it came to.
+    pub state: State,
+    /// What caused it.
+    pub cause: Cause,
+    /// What happened, in words.
+    pub words: String,
+}
+
+/// The entries that were worked together.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Batch {
+    /// Its number.
+    pub id: i64,
+    /// The gate's work: merge or run.
+    pub work: String,
+    /// Which attempt this was for its entries.
+    pub attempt: u32,
+    /// When it was claimed.
+    #[schema(value_type = String, format = DateTime)]
+    pub begun_at: Timestamp,
+    /// When it ended.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub ended_at: Option<Timestamp>,
+    /// How it ended: `worked`, `again`, `held`, `abandoned`; none while it is
+    /// under way.
+    pub outcome: Option<String>,
+    /// What the program printed.
+    pub words: String,
+    /// How many entries are in it.
+    pub entries: u64,
+    /// What it made.
+    pub outputs: Vec<Output>,
+}
+
+/// A file that work made, or added to.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Output {
+    /// The output's path.
+    pub path: String,
+    /// `create`, `append`, `replace` or `number`.
+    pub mode: String,
+    /// Bytes that this batch wrote.
+    pub bytes: Option<u64>,
+    /// Rows that this batch wrote.
+    pub rows: Option<u64>,
+    /// SHA-256 of what this batch wrote, in hexadecimal.
+    pub sha256: Option<String>,
+    /// When it stood in its place.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub published_at: Option<Timestamp>,
+}
+
+/// An entry with everything that is known of it.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct EntryDetail {
+    /// The entry.
+    #[serde(flatten)]
+    pub entry: Entry,
+    /// Its changes, oldest first.
+    pub history: Vec<Change>,
+    /// The batch in which it was last worked.
+    pub worked_in: Option<Batch>,
+}
+
+/// Which entries are asked for; an absent part does not filter.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct Query {
+    /// Of this gate.
+    pub gate: Option<String>,
+    /// In this state.
+    #[param(value_type = Option<String>)]
+    pub state: Option<State>,
+    /// Whose path contains this text, or whose SHA-256 begins with it.
+    pub text: Option<String>,
+    /// Entered at this time or later (RFC 3339).
+    #[param(value_type = Option<String>)]
+    pub since: Option<Timestamp>,
+    /// Entered before this time (RFC 3339).
+    #[param(value_type = Option<String>)]
+    pub until: Option<Timestamp>,
+    /// Only repeats, or only entries that are none.
+    pub repeats: Option<bool>,
+    /// Only entries with a number below this: the `next` of the page before.
+    pub cursor: Option<i64>,
+    /// At most so many; 1 to 1000, by default 50.
+    pub limit: Option<u32>,
+}
+
+/// One page of entries, newest first.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Page {
+    /// The entries.
+    pub entries: Vec<Entry>,
+    /// The cursor of the next page; none at the end.
+    pub next: Option<i64>,
+}
+
+/// Counts of a gate's entries by state.
+pub type Counts = BTreeMap<String, u64>;
+
+/// What happened at a gate in a quarter of an hour.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Slot {
+    /// The gate.
+    pub gate: String,
+    /// When the quarter began.
+    pub begins: Timestamp,
+    /// `entered`, `filed`, `held` or `repeat`.
+    pub kind: String,
+    /// How many.
+    pub count: u64,
+}

@@ -1,0 +1,230 @@
+//! The one writing thread and its group commit.
+//!
+//! Jobs come through a channel. All that wait are run in one transaction, each
+//! in a savepoint of its own, so that a job that fails takes nothing with it
+//! but its own changes. After the commit every caller is answered.
+
+use std::collections::HashMap;
+use std::sync::mpsc::{self, Receiver, SyncSender};
+use std::sync::{Arc, Mutex};
+use std::thread::JoinHandle;
+
+use jiff::Timestamp;
+use rusqlite::{Connection, params};
+
+use super::{Cause, LedgerError, Listener, State, writing};
+
+/// Jobs in one transaction at the most, so that no caller waits for long.
+const GROUP: usize = 256;
+
+/// Milliseconds of a slot of the activity table.
+pub(super) const SLOT_MS: i64 = 900_000;
+
+/// Answers one caller: `Ok` once its group is durable.
+type Answer = Box<dyn FnOnce(Result<(), LedgerError>) + Send>;
+type Job = Box<dyn FnOnce(Result<&mut Tx<'_>, LedgerError>) -> Option<Answer> + Send>;
+
+/// A write that is under way.
+pub(crate) struct Ticket<T>(Receiver<Result<T, LedgerError>>);
+
+impl<T> Ticket<T> {
+    /// Waits until the write is durable.
+    pub fn wait(self) -> Result<T, LedgerError> {
+        self.0.recv().unwrap_or(Err(LedgerError::Closed))
+    }
+}
+
+pub(super) struct Writer {
+    jobs: Option<SyncSender<Job>>,
+    thread: Option<JoinHandle<()>>,
+    listeners: Arc<Mutex<Vec<Listener>>>,
+}
+
+impl Writer {
+    pub fn start(connection: Connection) -> Result<Self, LedgerError> {
+        let (jobs, queue) = mpsc::sync_channel::<Job>(GROUP);
+        let listeners: Arc<Mutex<Vec<Listener>>> = Arc::default();
+        let to_tell = Arc::clone(&listeners);
+        let thread = std::thread::Builder::new()
+            .name("ledger".into())
+            .spawn(move || write_all(&connection, &queue, &to_tell))
+            .map_err(|source| LedgerError::Folder { folder: "/".into(), source })?;
+        Ok(Writer { jobs: Some(jobs), thread: Some(thread), listeners })
+    }
+
+    pub fn listen(&self, listener: Listener) {
+        self.listeners.lock().unwrap_or_else(|poisoned| poisoned.into_inner()).push(listener);
+    }
+
+    pub fn submit<T: Send + 'static>(
+        &self,
+        work: impl FnOnce(&mut Tx<'_>) -> Result<T, LedgerError> + Send + 'static,
+    ) -> Ticket<T> {
+        let (reply, ticket) = mpsc::sync_channel(1);
+        let job: Job = Box::new(move |tx| match tx.and_then(|tx| tx.in_savepoint(work)) {
+            Ok(value) => Some(Box::new(move |committed: Result<(), LedgerError>| {
+                // A caller that no longer waits is no fault.
+                let _ = reply.send(committed.map(|()| value));
+            })),
+            Err(error) => {
+                let _ = reply.send(Err(error));
+                None
+            }
+        });
+        if let Some(jobs) = &self.jobs {
+            // If the thread is gone the job is dropped, and with it the reply:
+            // the ticket then says that the ledger is closed.
+            let _ = jobs.send(job);
+        }
+        Ticket(ticket)
+    }
+}
+
+impl Drop for Writer {
+    fn drop(&mut self) {
+        drop(self.jobs.take());
+        if let Some(thread) = self.thread.take() {
+            let _ = thread.join();
+        }
+    }
+}
+
+fn write_all(connection: &Connection, queue: &Receiver<Job>, listeners: &Mutex<Vec<Listener>>) {
+    while let Ok(first) = queue.recv() {
+        let mut answers: Vec<Answer> = Vec::new();
+        if let Err(error) = connection.execute_batch("BEGIN IMMEDIATE") {
+            first(Err(writing(error)));
+            continue;
+        }
+        let mut tx = Tx::new(connection);
+        let mut count = 0;
+        let mut next = Some(first);
+        while let Some(job) = next {
+            answers.extend(job(Ok(&mut tx)));
+            count += 1;
+            next = if count < GROUP { queue.try_recv().ok() } else { None };
+        }
+        let newest = tx.newest_change;
+        let committed =
+            tx.write_tallies().and_then(|()| connection.execute_batch("COMMIT").map_err(writing));
+        match committed {
+            Ok(()) => {
+                answers.into_iter().for_each(|answer| answer(Ok(())));
+                if let Some(newest) = newest {
+                    let listeners = listeners.lock().unwrap_or_else(|p| p.into_inner());
+                    listeners.iter().for_each(|listener| listener(newest));
+                }
+            }
+            Err(error) => {
+                let _ = connection.execute_batch("ROLLBACK");
+                answers.into_iter().for_each(|answer| answer(Err(error.again())));
+            }
+        }
+    }
+}
+
+/// The transaction that a job works in.
+pub(crate) struct Tx<'c> {
+    pub(super) connection: &'c Connection,
+    pub(super) now: i64,
+    tallies: HashMap<(String, State), i64>,
+    activity: HashMap<(String, &'static str), i64>,
+    newest_change: Option<i64>,
+}
+
+impl<'c> Tx<'c> {
+    fn new(connection: &'c Connection) -> Self {
+        Tx {
+            connection,
+            now: Timestamp::now().as_millisecond(),
+            tallies: HashMap::new(),
+            activity: HashMap::new(),
+            newest_change: None,
+        }
+    }
+
+    fn in_savepoint<T>(
+        &mut self,
+        work: impl FnOnce(&mut Tx<'_>) -> Result<T, LedgerError>,
+    ) -> Result<T, LedgerError> {
+        self.connection.execute_batch("SAVEPOINT job").map_err(writing)?;
+        let mut inner = Tx::new(self.connection);
+        match work(&mut inner) {
+            Ok(value) => {
+                self.connection.execute_batch("RELEASE job").map_err(writing)?;
+                for (key, count) in inner.tallies {
+                    *self.tallies.entry(key).or_default() += count;
+                }
+                for (key, count) in inner.activity {
+                    *self.activity.entry(key).or_default() += count;
+                }
+                self.newest_change = inner.newest_change.or(self.newest_change);
+                Ok(value)
+            }
+            Err(error) => {
+                self.connection.execute_batch("ROLLBACK TO job; RELEASE job").map_err(writing)?;
+                Err(error)
+            }
+        }
+    }
+
+    /// Counts an entry that comes to `to`, and no longer is `from`.
+    pub(super) fn count(&mut self, gate: &str, from: Option<State>, to: State) {
+        if let Some(from) = from {
+            *self.tallies.entry((gate.to_owned(), from)).or_default() -= 1;
+        }
+        *self.tallies.entry((gate.to_owned(), to)).or_default() += 1;
+        match to {
+            State::Filed => self.happened(gate, "filed"),
+            State::Held => self.happened(gate, "held"),
+            State::Repeat => self.happened(gate, "repeat"),
+            _ => {}
+        }
+    }
+
+    pub(super) fn happened(&mut self, gate: &str, kind: &'static str) {
+        *self.activity.entry((gate.to_owned(), kind)).or_default() += 1;
+    }
+
+    /// Writes a line of history.
+    pub(super) fn tell(
+        &mut self,
+        entry: i64,
+        gate: &str,
+        state: State,
+        cause: Cause,
+        words: &str,
+    ) -> Result<(), LedgerError> {
+        self.connection
+            .prepare_cached(
+                "INSERT INTO history (entry, gate, at, state, cause, words) VALUES (?, ?, ?, ?, ?, ?)",
+            )
+            .and_then(|mut insert| {
+                insert.execute(params![entry, gate, self.now, state.word(), cause.word(), words])
+            })
+            .map_err(writing)?;
+        self.newest_change = Some(self.connection.last_insert_rowid());
+        Ok(())
+    }
+
+    fn write_tallies(&mut self) -> Result<(), LedgerError> {
+        let write = || -> rusqlite::Result<()> {
+            let mut tally = self.connection.prepare_cached(
+                "INSERT INTO tally (gate, state, count) VALUES (?1, ?2, ?3)
+                 ON CONFLICT DO UPDATE SET count = count + ?3",
+            )?;
+            for ((gate, state), count) in &self.tallies {
+                tally.execute(params![gate, state.word(), count])?;
+            }
+            let mut slot = self.connection.prepare_cached(
+                "INSERT INTO activity (slot, gate, kind, count) VALUES (?1, ?2, ?3, ?4)
+                 ON CONFLICT DO UPDATE SET count = count + ?4",
+            )?;
+            for ((gate, kind), count) in &self.activity {
+                slot.execute(params![self.now.div_euclid(SLOT_MS), gate, kind, count])?;
+            }
+            Ok(())
+        };
+        write().map_err(writing)
+    }
+}

@@ -1,0 +1,35 @@
+//! Ordering of names as people order them: runs of digits count as numbers.
+
+use std::cmp::Ordering;
+
+/// Compares two texts with runs of digits taken as numbers, so that `buoy9`
+/// comes before `buoy10`. Texts that differ only in leading zeros are ordered
+/// by their bytes, so the order is total.
+pub fn natural_order(left: &str, right: &str) -> Ordering {
+    let (mut a, mut b) = (left.as_bytes(), right.as_bytes());
+    while let (Some(x), Some(y)) = (a.first(), b.first()) {
+        if x.is_ascii_digit() && y.is_ascii_digit() {
+            let (m, n) = (digits(a), digits(b));
+            let order = number_order(&a[..m], &b[..n]);
+            if order != Ordering::Equal {
+                return order;
+            }
+            (a, b) = (&a[m..], &b[n..]);
+        } else if x == y {
+            (a, b) = (&a[1..], &b[1..]);
+        } else {
+            return x.cmp(y);
+        }
+    }
+    a.len().cmp(&b.len()).then_with(|| left.cmp(right))
+}
+
+fn digits(text: &[u8]) -> usize {
+    text.iter().take_while(|byte| byte.is_ascii_digit()).count()
+}
+
+fn number_order(a: &[u8], b: &[u8]) -> Ordering {
+    let strip = |run: &[u8]| run.iter().take_while(|byte| **byte == b'0').count();
+    let (a, b) = (&a[strip(a)..], &b[strip(b)..]);
+    a.len().cmp(&b.len()).then_with(|| a.cmp(b))
+}
