@@ -1,1 +1,48 @@
-//! x
+//! The HTTP interface: the API of `/api/v1`, live events, sign-in, metrics, and
+//! the console that is embedded in the program.
+//!
+//! Nothing is decided here: every call asks the engine, and every error of the
+//! engine becomes a problem document in one place, [`problem`].
+
+mod api;
+mod console;
+mod guard;
+mod live;
+mod metrics;
+mod openapi;
+mod problem;
+mod serve;
+mod token;
+
+use std::sync::Arc;
+
+use actix_web::web;
+use vadegate_core::engine::Engine;
+
+pub use api::gates::Files;
+pub use api::service::ServiceInfo;
+pub use openapi::document as openapi_document;
+pub use problem::Problem;
+pub use serve::{ServeError, serve};
+pub use token::{TOKEN_FILE, TokenError, read_token};
+
+/// What every handler can reach.
+pub(crate) struct Shared {
+    pub engine: Arc<Engine>,
+    pub live: live::Live,
+    pub token: token::Token,
+    /// Names of hosts under which requests may come, in lower case.
+    pub hosts: Vec<String>,
+}
+
+/// Asks the engine on a thread that may wait.
+pub(crate) async fn ask<T: Send + 'static>(
+    shared: &web::Data<Shared>,
+    question: impl FnOnce(&Engine) -> Result<T, Problem> + Send + 'static,
+) -> Result<T, Problem> {
+    let engine = Arc::clone(&shared.engine);
+    match web::block(move || question(&engine)).await {
+        Ok(answer) => answer,
+        Err(_) => Err(Problem::stopping()),
+    }
+}

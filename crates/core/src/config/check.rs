@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-use super::{Archive, Config, Gate, Work};
+use super::{Archive, Config, Fault, Gate, Work};
 
 /// How bad a finding is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -29,8 +29,22 @@ pub struct Finding {
     pub gate: Option<String>,
     /// Line in the configuration, if it is about one.
     pub line: Option<usize>,
+    /// Column of that line, if it is about a value there.
+    pub column: Option<usize>,
     /// What is wrong, where, and what to do.
     pub message: String,
+}
+
+impl From<&Fault> for Finding {
+    fn from(fault: &Fault) -> Self {
+        Finding {
+            weight: Weight::Fault,
+            gate: None,
+            line: Some(fault.line),
+            column: Some(fault.column),
+            message: fault.message.clone(),
+        }
+    }
 }
 
 /// Tries `config` on this machine; an empty list means that all is well.
@@ -41,6 +55,7 @@ pub fn check(config: &Config) -> Vec<Finding> {
             weight: Weight::Warning,
             gate: None,
             line: None,
+            column: None,
             message: "there is no gate; add one as [gate.NAME] with `drop` and `archive`".into(),
         });
     }
@@ -70,6 +85,7 @@ fn add(findings: &mut Vec<Finding>, weight: Weight, gate: &Gate, message: String
         weight,
         gate: Some(gate.name.clone()),
         line: Some(gate.line),
+        column: None,
         message,
     });
 }

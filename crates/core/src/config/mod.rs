@@ -45,6 +45,10 @@ pub struct ServiceConfig {
     /// The only folders it may read or write. Default: the folder of the
     /// configuration file.
     pub roots: Vec<PathBuf>,
+    /// Names of hosts under which it may be called, beside the address that it
+    /// listens on and the local ones; a request for another is refused. Default
+    /// none.
+    pub hosts: Vec<String>,
     /// Time zone of dates in templates. Default `Etc/UTC`.
     pub timezone: TimeZone,
 }
@@ -276,6 +280,23 @@ impl Config {
         self.gates.iter().find(|gate| gate.name == name)
     }
 
+    /// Sees that a folder lies in one of the roots when links are resolved. One
+    /// that is not there is no fault: its reader will say so.
+    ///
+    /// # Errors
+    /// What is wrong and what to do, in words.
+    pub(crate) fn really_within_roots(&self, folder: &Path) -> Result<(), String> {
+        let Ok(real) = folder.canonicalize() else { return Ok(()) };
+        let mut roots = self.service.roots.iter().filter_map(|root| root.canonicalize().ok());
+        if self.within_roots(folder) && roots.any(|root| real.starts_with(root)) {
+            return Ok(());
+        }
+        let (shown, real) = (folder.display(), real.display());
+        Err(format!(
+            "the folder `{shown}` (really `{real}`) lies outside the roots; add its folder to `roots` in [service]"
+        ))
+    }
+
     /// Whether `path` (absolute, without `..`) lies in one of the roots.
     pub fn within_roots(&self, path: &Path) -> bool {
         self.service.roots.iter().any(|root| path.starts_with(root))
@@ -287,6 +308,7 @@ fn service(section: Option<Section<'_>>, folder: &Path) -> ServiceConfig {
         listen: "127.0.0.1:7411".into(),
         state: join(folder, "state"),
         roots: vec![folder.to_owned()],
+        hosts: Vec::new(),
         timezone: TimeZone::UTC,
     };
     let Some(mut section) = section else { return service };
@@ -301,6 +323,9 @@ fn service(section: Option<Section<'_>>, folder: &Path) -> ServiceConfig {
     }
     if let Some(roots) = section.texts("roots") {
         service.roots = roots.iter().map(|root| join(folder, &root.value)).collect();
+    }
+    if let Some(hosts) = section.texts("hosts") {
+        service.hosts = hosts.into_iter().map(|host| host.value.to_lowercase()).collect();
     }
     if let Some(zone) = section.text("timezone") {
         match TimeZone::get(&zone.value) {

@@ -2,7 +2,7 @@
 
 use std::collections::HashSet;
 use std::path::{Path, PathBuf};
-use std::sync::atomic::AtomicBool;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Condvar, Mutex, OnceLock};
 use std::time::{Duration, Instant};
 
@@ -33,6 +33,7 @@ pub(crate) struct Context {
     pub outputs: OutputLocks,
     pub started: Timestamp,
     listeners: Mutex<Vec<PulseListener>>,
+    stop_told: (Mutex<()>, Condvar),
     wall_minus_steady: i64,
 }
 
@@ -46,6 +47,7 @@ impl Context {
             outputs: OutputLocks::default(),
             started: Timestamp::now(),
             listeners: Mutex::default(),
+            stop_told: (Mutex::default(), Condvar::default()),
             wall_minus_steady: wall_ns() - steady_ns,
         }
     }
@@ -62,6 +64,24 @@ impl Context {
     /// A time in the service's time zone, for templates.
     pub fn local(&self, at: Timestamp) -> DateTime {
         at.to_zoned(self.config.service.timezone.clone()).datetime()
+    }
+
+    /// Tells everybody to stop.
+    pub fn stop(&self) {
+        let (lock, told) = &self.stop_told;
+        let _held = lock.lock().unwrap_or_else(|p| p.into_inner());
+        self.stopping.store(true, Ordering::SeqCst);
+        told.notify_all();
+    }
+
+    /// Waits for a time, or until told to stop; gives whether it was told.
+    pub fn stopped_within(&self, patience: Duration) -> bool {
+        let (lock, told) = &self.stop_told;
+        let held = lock.lock().unwrap_or_else(|p| p.into_inner());
+        let waited = told
+            .wait_timeout_while(held, patience, |()| !self.stopping.load(Ordering::SeqCst))
+            .unwrap_or_else(|p| p.into_inner());
+        !waited.1.timed_out()
     }
 
     pub fn listen(&self, listener: PulseListener) {

@@ -31,7 +31,7 @@ impl GateRunner {
             .collect();
         let mut open = self.context().ledger.open_entries(&name, State::Worked)?;
         open.retain(|filing| filing.entry.batch.is_none_or(|batch| !pending.contains(&batch)));
-        open.extend(self.context().ledger.open_entries(&name, State::Repeat)?);
+        open.extend(self.context().ledger.repeats_to_file(&name)?);
         self.file(open, Cause::Pass)?;
         self.move_held_aside()?;
         self.end_filings()
@@ -118,7 +118,7 @@ impl GateRunner {
                 version: &filing.version,
                 sha256: &filing.entry.sha256,
                 target: &target,
-                staged_name: format!(".vadegate-{}.copy", filing.entry.id),
+                staged_name: format!(".vadegate-{}-{}.copy", self.context().ledger.tag()?, filing.entry.id),
             };
             match move_to(&moving) {
                 Ok(Moved::Taken) => {
@@ -158,7 +158,7 @@ impl GateRunner {
                 continue;
             }
             if filing.target.is_none() {
-                let Some(target) = self.hold_path(&filing.entry) else { continue };
+                let Some(target) = self.live.hold_path(&filing.entry) else { continue };
                 self.context().ledger.retarget(filing.entry.id, target.clone())?;
                 filing.target = Some(target);
             }

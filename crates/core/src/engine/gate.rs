@@ -11,10 +11,9 @@ use super::context::Context;
 use super::live::{Live, PassReport};
 use super::{Command, steady};
 use crate::arrivals::notices::Notices;
-use crate::config::{Archive, Gate, Work};
+use crate::config::{Gate, Work};
 use crate::filing::Folders;
-use crate::ledger::{Entry, LedgerError, Ticket};
-use crate::pattern::{Builtins, Template, TemplateError};
+use crate::ledger::{LedgerError, Ticket};
 
 /// After a failure of the ledger or a folder, a gate tries again this much
 /// later.
@@ -138,6 +137,9 @@ impl GateRunner {
         self.wake_at = None;
         let failed = self.steps(sweep, notices).err();
         if failed.is_some() {
+            // What was under way when the ledger failed is ended as after a crash.
+            self.recovered = false;
+            self.filings.clear();
             self.wake_in(AFTER_FAILURE);
         }
         self.live.problem("ledger", failed.map(|error| error.to_string()));
@@ -168,11 +170,30 @@ impl GateRunner {
         self.publish_pending()?;
         self.settle()?;
         match &self.live.gate.work {
-            Work::None => {}
+            Work::None => self.work_nothing()?,
             Work::Merge(_) => self.merge()?,
             Work::Run(_) => self.run_programs()?,
         }
         self.file_open()
+    }
+
+    /// At a gate without work, entries that are ready (they were entered while
+    /// it had one, or took the place of one that is gone) are worked by that.
+    fn work_nothing(&mut self) -> Result<(), LedgerError> {
+        let now = Timestamp::now().as_millisecond();
+        let (ready, _) = self.context().ledger.ready(&self.gate().name, now)?;
+        let mut worked = Vec::new();
+        for filing in ready {
+            match self.live.archive_path(&filing.entry) {
+                Ok(target) => worked.push((filing.entry.id, None, target)),
+                Err(reason) => self.hold_entry(&filing, reason)?,
+            }
+        }
+        if worked.is_empty() {
+            return Ok(());
+        }
+        self.report.worked += worked.len() as u64;
+        self.context().ledger.worked_without_batch(worked)
     }
 
     /// Says what is being done, for those who ask.
@@ -180,61 +201,4 @@ impl GateRunner {
         self.live.state().doing = what;
         self.context().pulse(&self.gate().name);
     }
-
-    /// Writes a template as a path for an entry.
-    pub fn path_for(
-        &self,
-        template: &Template,
-        entry: &Entry,
-        batch: Option<i64>,
-    ) -> Result<String, TemplateError> {
-        let context = self.context();
-        let builtins = builtins(context, entry, batch);
-        template.path(&entry.fields, &builtins)
-    }
-
-    /// Where an entry is to be filed; `None` when it is left in place.
-    pub fn archive_path(&self, entry: &Entry) -> Result<Option<String>, String> {
-        match &self.gate().archive {
-            Archive::Leave => Ok(None),
-            Archive::Into(template) => self
-                .path_for(template, entry, entry.batch)
-                .map(|folder| Some(with_name(folder, template, &entry.name)))
-                .map_err(|error| error.to_string()),
-        }
-    }
-
-    /// Where a held entry is to be moved; `None` when it stays.
-    pub fn hold_path(&self, entry: &Entry) -> Option<String> {
-        let template = self.gate().hold.as_ref()?;
-        let folder = self.path_for(template, entry, entry.batch).ok()?;
-        Some(with_name(folder, template, &entry.name))
-    }
-}
-
-/// Values of the built-in fields for an entry.
-pub(super) fn builtins<'a>(
-    context: &Context,
-    entry: &'a Entry,
-    batch: Option<i64>,
-) -> Builtins<'a> {
-    Builtins {
-        path: &entry.path,
-        gate: &entry.gate,
-        entry: Some(entry.id),
-        batch,
-        seen: context.local(entry.seen_at),
-        modified: context.local(entry.modified),
-        now: context.local(Timestamp::now()),
-    }
-}
-
-/// An archive template names a folder, to which the file's name is added,
-/// unless it ends with a name of its own.
-pub(super) fn with_name(path: String, template: &Template, name: &str) -> String {
-    let last = template.source().rsplit('/').next().unwrap_or("");
-    if last.contains("<name>") || last.contains("<stem>") {
-        return path;
-    }
-    format!("{}/{name}", path.trim_end_matches('/'))
 }

@@ -7,6 +7,9 @@ use std::io::{self, Read, Seek, Write};
 use std::os::unix::fs::DirBuilderExt;
 use std::path::{Path, PathBuf};
 
+/// Name of the file in the state folder that says where the service listens.
+pub const ADDRESS_FILE: &str = "address";
+
 /// Why the state folder cannot be owned.
 #[derive(Debug, thiserror::Error)]
 pub enum LockError {
@@ -63,6 +66,11 @@ impl StateLock {
             writeln!(file, "{}", std::process::id())
         };
         write(&mut file).map_err(failed)?;
+        // Left by a service that was killed: nobody listens there now.
+        match std::fs::remove_file(folder.join(ADDRESS_FILE)) {
+            Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(failed(error)),
+            _ => {}
+        }
         Ok(StateLock { file })
     }
 }
@@ -86,7 +94,7 @@ pub fn running_service(folder: &Path) -> Option<String> {
     let file = File::open(folder.join("lock")).ok()?;
     match file.try_lock_shared() {
         Err(TryLockError::WouldBlock) => {
-            let address = std::fs::read_to_string(folder.join("address")).ok()?;
+            let address = std::fs::read_to_string(folder.join(ADDRESS_FILE)).ok()?;
             Some(address.trim().to_owned())
         }
         _ => None,

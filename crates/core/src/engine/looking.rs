@@ -76,6 +76,10 @@ impl GateRunner {
         let live = Arc::clone(&self.live);
         let gate = &live.gate;
         let mut odd_names: Vec<String> = Vec::new();
+        if let Err(problem) = live.context.config.really_within_roots(&gate.drop) {
+            live.problem("drop", Some(problem));
+            return Ok(());
+        }
         let swept = sweep(&gate.drop, gate.subfolders, |seen| {
             if seen.utf8 {
                 self.consider(&live, &seen);
@@ -192,12 +196,17 @@ impl GateRunner {
     /// Ends entries whose file left the drop folder before its time; others
     /// (filed, or just being filed) are not concerned.
     fn end_vanished(&mut self, vanished: Vec<(String, Known)>) -> Result<(), LedgerError> {
-        let mut gone = Vec::new();
+        let (mut gone, mut left) = (Vec::new(), Vec::new());
         for (_, known) in vanished {
             let Some(entry) = self.context().ledger.entry(known.entry)? else { continue };
             if matches!(entry.state, State::Ready | State::Held) && entry.filed_to.is_none() {
                 gone.push((entry.id, "it left the drop folder before it was worked".to_owned()));
+            } else if entry.state == State::Filed && entry.filed_to.is_none() {
+                left.push(entry.id);
             }
+        }
+        if !left.is_empty() {
+            self.context().ledger.left_the_drop(left)?;
         }
         if gone.is_empty() { Ok(()) } else { self.context().ledger.gone(gone, Cause::Pass) }
     }
@@ -365,9 +374,9 @@ impl GateRunner {
     }
 
     fn target_of_new(&self) -> Target {
-        let runner = GateRunner::new(Arc::clone(&self.live));
+        let live = Arc::clone(&self.live);
         Arc::new(move |new: &NewEntry, id: i64| {
-            runner.archive_path(&entry_of(new, id, State::Ready))
+            live.archive_path(&entry_of(new, id, State::Ready))
         })
     }
 
@@ -381,7 +390,7 @@ impl GateRunner {
             let (Entered::New { id, .. } | Entered::Touched { id }) = &outcome;
             let known = Known { version: new.version, entry: *id, generation: self.generation };
             state.known.insert(new.path.clone(), known);
-            let Entered::New { id, state: came_to, target } = outcome else { continue };
+            let Entered::New { id, state: came_to, target, fileable } = outcome else { continue };
             self.report.entered += 1;
             match came_to {
                 State::Held => self.report.held += 1,
@@ -389,7 +398,7 @@ impl GateRunner {
                 State::Worked => self.report.worked += 1,
                 _ => {}
             }
-            if matches!(came_to, State::Worked | State::Repeat) {
+            if fileable {
                 let version = new.version;
                 let entry = entry_of(&new, id, came_to);
                 to_file.push(crate::ledger::Filing { entry, version, target });

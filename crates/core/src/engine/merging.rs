@@ -7,11 +7,12 @@ use std::time::Duration;
 use vadegate_tables::{Added, MergePlan};
 
 use super::filing::still;
-use super::gate::{GateRunner, builtins};
+use super::gate::GateRunner;
+use super::places::builtins;
 use super::recovery::remove;
 use crate::config::{Exists, MergeConfig, Work};
 use crate::filing::numbered;
-use crate::ledger::{Cause, Claim, CommitBatch, Filing, Hold, LedgerError, StagedOutput};
+use crate::ledger::{Cause, Claim, CommitBatch, Filing, Hold, LedgerError, StagedOutput, staged_name};
 use crate::work::merge::{Opening, Source, SourceFault, StageError, Staged, existing, note, stage};
 use crate::work::publish::publish;
 
@@ -83,7 +84,7 @@ impl GateRunner {
         filing: Filing,
     ) -> Result<(String, Member), (Filing, String)> {
         let entry = &filing.entry;
-        let output = match self.path_for(&config.into, entry, None) {
+        let output = match self.live.path_for(&config.into, entry, None) {
             Ok(output) => output,
             Err(error) => return Err((filing, error.to_string())),
         };
@@ -112,7 +113,7 @@ impl GateRunner {
         reason: String,
     ) -> Result<(), LedgerError> {
         self.report.held += 1;
-        let target = self.hold_path(&filing.entry);
+        let target = self.live.hold_path(&filing.entry);
         let hold = Hold { entry: filing.entry.id, reason, target };
         self.context().ledger.hold(vec![hold], Cause::Pass, None)
     }
@@ -169,7 +170,7 @@ impl GateRunner {
                 base_bytes: plan.base_bytes,
             }),
         })?;
-        let staged = folder.join(crate::ledger::staged_name(batch));
+        let staged = folder.join(staged_name(context.ledger.tag()?, batch));
         let (filings, sources): (Vec<Filing>, Vec<Source>) =
             members.into_iter().map(|member| (member.filing, member.source)).unzip();
         let made = stage(plan.columns, &sources, &staged, &plan.opening, &context.stopping);
@@ -226,7 +227,7 @@ impl GateRunner {
             entry.batch = Some(batch);
             // A template that cannot be written leaves the file in place; it
             // was checked against the patterns when the configuration was read.
-            let target = self.archive_path(&entry).unwrap_or(None);
+            let target = self.live.archive_path(&entry).unwrap_or(None);
             entries.push((entry.id, Some(*rows), target));
         }
         self.report.worked += entries.len() as u64;

@@ -8,6 +8,7 @@ mod live;
 mod lock;
 mod looking;
 mod merging;
+mod places;
 mod recovery;
 mod running;
 mod views;
@@ -15,8 +16,7 @@ mod why;
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
-use std::sync::Arc;
-use std::sync::atomic::Ordering;
+use std::sync::{Arc, Mutex};
 use std::sync::mpsc::{self, Receiver, SyncSender};
 use std::thread::JoinHandle;
 use std::time::Duration;
@@ -24,15 +24,15 @@ use std::time::Duration;
 use jiff::Timestamp;
 
 use crate::config::Config;
-use crate::ledger::{Ledger, LedgerError};
+use crate::ledger::{Ledger, LedgerError, Page, Query};
 use context::Context;
 pub(crate) use context::steady;
 use gate::GateRunner;
 use live::Live;
 pub use live::PassReport;
-pub use lock::{LockError, StateLock, running_service};
+pub use lock::{ADDRESS_FILE, LockError, StateLock, running_service};
 use views::list_files;
-pub use views::{FileView, GateState, GateView, HourCount, Verdict};
+pub use views::{Activity, FileView, GateState, GateView, Verdict};
 pub use why::{Answer, WhyError};
 
 /// Something that a listener may want to look at.
@@ -82,8 +82,8 @@ enum Command {
 struct GateHandle {
     live: Arc<Live>,
     commands: mpsc::Sender<Command>,
-    inbox: Option<Receiver<Command>>,
-    thread: Option<JoinHandle<()>>,
+    inbox: Mutex<Option<Receiver<Command>>>,
+    thread: Mutex<Option<JoinHandle<()>>>,
 }
 
 /// All gates of a configuration over one ledger.
@@ -125,7 +125,7 @@ impl Engine {
         for gate in &context.config.gates {
             let (commands, inbox) = mpsc::channel();
             let live = Arc::new(Live::new(Arc::clone(&context), gate.clone()));
-            let handle = GateHandle { live, commands, inbox: Some(inbox), thread: None };
+            let handle = GateHandle { live, commands, inbox: Mutex::new(Some(inbox)), thread: Mutex::default() };
             gates.insert(gate.name.clone(), handle);
         }
         Engine { context, gates, _lock: lock }
@@ -158,16 +158,17 @@ impl Engine {
     ///
     /// # Errors
     /// [`EngineError::Thread`].
-    pub fn start(&mut self) -> Result<(), EngineError> {
-        for (name, handle) in &mut self.gates {
-            let Some(inbox) = handle.inbox.take() else { continue };
+    pub fn start(&self) -> Result<(), EngineError> {
+        for (name, handle) in &self.gates {
+            let inbox = handle.inbox.lock().unwrap_or_else(|p| p.into_inner()).take();
+            let Some(inbox) = inbox else { continue };
             let waker = handle.commands.clone();
             let mut runner = GateRunner::new(Arc::clone(&handle.live));
             let thread = std::thread::Builder::new()
                 .name(format!("gate-{name}"))
                 .spawn(move || runner.run(&inbox, waker))
                 .map_err(EngineError::Thread)?;
-            handle.thread = Some(thread);
+            *handle.thread.lock().unwrap_or_else(|p| p.into_inner()) = Some(thread);
         }
         Ok(())
     }
@@ -209,13 +210,14 @@ impl Engine {
 
     /// Tells all gates to stop and waits until each has ended, or cleanly
     /// abandoned, what it was doing.
-    pub fn stop(&mut self) {
-        self.context.stopping.store(true, Ordering::SeqCst);
+    pub fn stop(&self) {
+        self.context.stop();
         for handle in self.gates.values() {
             let _ = handle.commands.send(Command::Stop);
         }
-        for handle in self.gates.values_mut() {
-            if let Some(thread) = handle.thread.take()
+        for handle in self.gates.values() {
+            let thread = handle.thread.lock().unwrap_or_else(|p| p.into_inner()).take();
+            if let Some(thread) = thread
                 && thread.join().is_err()
             {
                 tracing::error!("a gate's thread had panicked");
@@ -247,6 +249,23 @@ impl Engine {
         views::gate_view(&self.handle(name)?.live)
     }
 
+    /// One page of the ledger's entries, newest first.
+    ///
+    /// # Errors
+    /// [`EngineError::NoGate`] for a gate that neither the configuration nor
+    /// the ledger knows, or the ledger's.
+    pub fn entries(&self, query: &Query) -> Result<Page, EngineError> {
+        let page = self.context.ledger.page(query)?;
+        if let Some(gate) = query.gate.as_deref()
+            && page.entries.is_empty()
+            && query.cursor.is_none()
+            && self.context.ledger.last_arrival(gate)?.is_none()
+        {
+            self.handle(gate)?;
+        }
+        Ok(page)
+    }
+
     /// What lies in a gate's drop folder, with verdicts.
     ///
     /// # Errors
@@ -265,12 +284,12 @@ impl Engine {
     }
 
     /// Arrivals, filings, holds and repeats of the last `hours` hours, by gate
-    /// and hour.
+    /// and piece of `minutes` minutes (a multiple of 5).
     ///
     /// # Errors
     /// The ledger's.
-    pub fn activity(&self, hours: u32) -> Result<Vec<HourCount>, EngineError> {
-        views::activity(&self.context, hours)
+    pub fn activity(&self, hours: u32, minutes: u32) -> Result<Vec<Activity>, EngineError> {
+        views::activity(&self.context, hours, minutes)
     }
 }
 

@@ -46,7 +46,7 @@ impl GateRunner {
             .map(|output| output.batch)
             .collect();
         worked.retain(|filing| filing.entry.batch.is_none_or(|batch| !pending.contains(&batch)));
-        worked.extend(self.context().ledger.open_entries(&name, State::Repeat)?);
+        worked.extend(self.context().ledger.repeats_to_file(&name)?);
         self.file(worked, Cause::Recovery)?;
         self.end_filings()
     }

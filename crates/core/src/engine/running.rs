@@ -5,10 +5,15 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use super::filing::still;
-use super::gate::{GateRunner, builtins};
+use super::gate::GateRunner;
+use super::places::builtins;
 use crate::config::{Interrupted, RunConfig, Work, write_duration};
 use crate::ledger::{Cause, Claim, CommitBatch, Filing, Hold, LedgerError};
 use crate::work::run::{Ended, Order, run};
+
+/// After the ledger could not record a finished program, it is tried again
+/// this much later.
+const RECORD_AGAIN: Duration = Duration::from_secs(1);
 
 impl GateRunner {
     /// Runs the gate's program for each ready entry, one after the other.
@@ -62,6 +67,23 @@ impl GateRunner {
         self.end_run(config, filing, batch, ended, printed)
     }
 
+    /// The program has done its work, so only the record is missing: it is tried
+    /// until the ledger takes it, rather than to run the program again.
+    fn commit_insisting(&mut self, commit: &CommitBatch) -> Result<(), LedgerError> {
+        loop {
+            match self.context().ledger.commit(commit.clone()) {
+                Err(error @ LedgerError::Sqlite { .. }) => {
+                    let words = format!("{error}; a finished program waits for its record");
+                    self.live.problem("ledger", Some(words));
+                    if self.context().stopped_within(RECORD_AGAIN) {
+                        return Err(error);
+                    }
+                }
+                other => return other,
+            }
+        }
+    }
+
     fn end_run(
         &mut self,
         config: &RunConfig,
@@ -76,11 +98,11 @@ impl GateRunner {
             Ended::Done => {
                 let mut worked = entry.clone();
                 worked.batch = Some(batch);
-                let target = self.archive_path(&worked).unwrap_or(None);
+                let target = self.live.archive_path(&worked).unwrap_or(None);
                 self.report.worked += 1;
                 let entries = vec![(entry.id, None, target)];
                 let commit = CommitBatch { batch, entries, output: None, words: printed };
-                return self.context().ledger.commit(commit);
+                return self.commit_insisting(&commit);
             }
             Ended::Again if tries < config.tries => {
                 let wait = i64::try_from(config.wait.as_millis()).unwrap_or(i64::MAX);
@@ -109,7 +131,7 @@ impl GateRunner {
             Ended::Failed(reason) | Ended::NotStarted(reason) => reason,
         };
         self.report.held += 1;
-        let target = self.hold_path(entry);
+        let target = self.live.hold_path(entry);
         let hold = Hold { entry: entry.id, reason, target };
         self.context().ledger.hold(vec![hold], Cause::Pass, Some((batch, printed)))
     }

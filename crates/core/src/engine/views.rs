@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, HashMap};
 
-use jiff::{SignedDuration, Timestamp};
+use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -94,6 +94,8 @@ pub enum Verdict {
 /// One thing in a drop folder.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct FileView {
+    /// The gate in whose drop folder it lies.
+    pub gate: String,
     /// Path below the drop folder.
     pub path: String,
     /// Its name.
@@ -117,14 +119,16 @@ pub struct FileView {
     pub entry: Option<i64>,
 }
 
-/// How many things of one kind happened at a gate in an hour.
+/// What happened at a gate in one piece of time.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct HourCount {
+pub struct Activity {
     /// The gate.
     pub gate: String,
-    /// When the hour began.
+    /// When the piece began.
     #[schema(value_type = String, format = DateTime)]
-    pub hour: Timestamp,
+    pub begins: Timestamp,
+    /// Its length in minutes.
+    pub minutes: u32,
     /// Files entered.
     pub entered: u64,
     /// Entries filed.
@@ -219,6 +223,7 @@ pub(super) fn list_files(live: &Live) -> Result<Vec<FileView>, EngineError> {
 pub(super) fn view(live: &Live, seen: &Seen, known: Option<&Entry>) -> FileView {
     let (verdict, because, fields) = verdict(live, seen, known);
     FileView {
+        gate: live.gate.name.clone(),
         name: seen.path.rsplit('/').next().unwrap_or(&seen.path).to_owned(),
         path: seen.path.clone(),
         kind: seen.kind,
@@ -314,30 +319,35 @@ fn known_verdict(entry: &Entry) -> (Verdict, String) {
     }
 }
 
-pub(super) fn activity(context: &Context, hours: u32) -> Result<Vec<HourCount>, EngineError> {
-    const HOUR_MS: i64 = 3_600_000;
-    let hours = hours.clamp(1, 24 * 31);
-    let now = Timestamp::now().as_millisecond();
-    let first = now.div_euclid(HOUR_MS) - i64::from(hours) + 1;
-    let begin = Timestamp::from_millisecond(first * HOUR_MS).unwrap_or_default();
-    let mut counts: BTreeMap<(String, i64), HourCount> = BTreeMap::new();
+pub(super) fn activity(
+    context: &Context,
+    hours: u32,
+    minutes: u32,
+) -> Result<Vec<Activity>, EngineError> {
+    // The ledger counts in pieces of five minutes.
+    let minutes = (minutes / 5 * 5).clamp(5, 24 * 60);
+    let step_ms = i64::from(minutes) * 60_000;
+    let pieces = i64::from(hours.clamp(1, 24 * 31) * 60 / minutes).clamp(1, 3000);
+    let first = Timestamp::now().as_millisecond().div_euclid(step_ms) - pieces + 1;
+    let begins = |piece: i64| Timestamp::from_millisecond(piece * step_ms).unwrap_or_default();
+    let mut counts: BTreeMap<(String, i64), Activity> = BTreeMap::new();
     for gate in &context.config.gates {
-        for number in 0..hours {
-            let hour = begin + SignedDuration::from_hours(i64::from(number));
-            let count = HourCount {
+        for piece in first..first + pieces {
+            let nothing = Activity {
                 gate: gate.name.clone(),
-                hour,
+                begins: begins(piece),
+                minutes,
                 entered: 0,
                 filed: 0,
                 held: 0,
                 repeats: 0,
             };
-            counts.insert((gate.name.clone(), first + i64::from(number)), count);
+            counts.insert((gate.name.clone(), piece), nothing);
         }
     }
-    for slot in context.ledger.activity(begin)? {
-        let hour = slot.begins.as_millisecond().div_euclid(HOUR_MS);
-        let Some(count) = counts.get_mut(&(slot.gate, hour)) else { continue };
+    for slot in context.ledger.activity(begins(first))? {
+        let piece = slot.begins.as_millisecond().div_euclid(step_ms);
+        let Some(count) = counts.get_mut(&(slot.gate, piece)) else { continue };
         match slot.kind.as_str() {
             "entered" => count.entered += slot.count,
             "filed" => count.filed += slot.count,

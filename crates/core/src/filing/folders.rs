@@ -36,14 +36,13 @@ impl Folders {
         if self.good.contains(folder) {
             return Ok(());
         }
+        // Before anything is made: a folder outside is not even created.
         if !config.within_roots(folder) {
             return Err(FolderError::Outside(folder.to_owned()));
         }
         let failed = |source| FolderError::Io { folder: folder.to_owned(), source };
         make(folder).map_err(failed)?;
-        let real = folder.canonicalize().map_err(failed)?;
-        let roots = config.service.roots.iter().filter_map(|root| root.canonicalize().ok());
-        if !roots.into_iter().any(|root| real.starts_with(root)) {
+        if config.really_within_roots(folder).is_err() {
             return Err(FolderError::Outside(folder.to_owned()));
         }
         self.good.insert(folder.to_owned());

@@ -6,5 +6,5 @@
 mod folders;
 mod moving;
 
-pub(crate) use folders::{FolderError, Folders, numbered, sync_folder};
-pub(crate) use moving::{MoveError, Moved, Moving, move_to, rename_over_nothing};
+pub(crate) use folders::{Folders, numbered, sync_folder};
+pub(crate) use moving::{Moved, Moving, move_to, rename_over_nothing};

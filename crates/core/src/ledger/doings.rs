@@ -4,7 +4,7 @@
 use rusqlite::{Connection, OptionalExtension, params};
 
 use super::writer::{Ticket, Tx};
-use super::{Cause, Ledger, LedgerError, State, writing};
+use super::{Cause, Ledger, LedgerError, State, staged_name, writing};
 use crate::arrivals::Version;
 use crate::pattern::Fields;
 
@@ -39,7 +39,13 @@ pub(crate) type Target =
 pub(crate) enum Entered {
     /// A new entry in this state, to be moved to the target when it is worked
     /// or a repeat.
-    New { id: i64, state: State, target: Option<String> },
+    New {
+        id: i64,
+        state: State,
+        target: Option<String>,
+        /// It can be filed at once.
+        fileable: bool,
+    },
     /// The file was touched, but its content is that of its entry.
     Touched { id: i64 },
 }
@@ -57,18 +63,21 @@ pub(crate) struct Claim {
 #[derive(Debug, Clone)]
 pub(crate) struct StagedOutput {
     pub path: String,
-    /// The folder of the staged file; its name carries the batch's number.
+    /// The folder of the staged file; its name carries the ledger's tag and the
+    /// batch's number.
     pub folder: String,
     pub mode: &'static str,
     pub base_bytes: u64,
 }
 
+/// An entry that was worked, its rows, and where it will be moved.
+pub(crate) type Worked = (i64, Option<u64>, Option<String>);
+
 /// The commit point of a batch.
 #[derive(Debug, Clone)]
 pub(crate) struct CommitBatch {
     pub batch: i64,
-    /// Entry, its rows, and where it will be moved.
-    pub entries: Vec<(i64, Option<u64>, Option<String>)>,
+    pub entries: Vec<Worked>,
     /// Inode, bytes, SHA-256 and rows of the staged output.
     pub output: Option<(u64, u64, [u8; 32], u64)>,
     pub words: String,
@@ -95,10 +104,6 @@ pub(crate) struct Hold {
     pub target: Option<String>,
 }
 
-/// The name of a batch's staged output.
-pub(crate) fn staged_name(batch: i64) -> String {
-    format!(".vadegate-{batch}.staged")
-}
 
 impl Ledger {
     fn submit<T: Send + 'static>(
@@ -134,6 +139,7 @@ impl Ledger {
     /// Claims ready entries for a batch: they are `working` when this is done.
     /// Gives the batch's number.
     pub(crate) fn claim(&self, claim: Claim) -> Result<i64, LedgerError> {
+        let tag = self.tag()?.to_owned();
         self.submit(move |tx| {
             let write = |tx: &Tx<'_>| -> rusqlite::Result<i64> {
                 let attempt: i64 = tx.connection.query_row(
@@ -147,7 +153,7 @@ impl Ledger {
                 )?;
                 let batch = tx.connection.last_insert_rowid();
                 if let Some(output) = &claim.output {
-                    let staged = format!("{}/{}", output.folder, staged_name(batch));
+                    let staged = format!("{}/{}", output.folder, staged_name(&tag, batch));
                     tx.connection.execute(
                         "INSERT INTO output (batch, path, staged, mode, base_bytes) VALUES (?, ?, ?, ?, ?)",
                         params![batch, output.path, staged, output.mode, as_i64(output.base_bytes)],
@@ -169,14 +175,7 @@ impl Ledger {
     /// The commit point: entries are `worked`, the output is recorded.
     pub(crate) fn commit(&self, commit: CommitBatch) -> Result<(), LedgerError> {
         self.submit(move |tx| {
-            for (entry, rows, target) in &commit.entries {
-                let words = rows.map_or("worked".to_owned(), |rows| format!("worked: {rows} rows"));
-                step(tx, *entry, State::Worked, Cause::Pass, &words)?;
-                tx.connection
-                    .prepare_cached("UPDATE entry SET worked_at = ?, rows = ?, target = ? WHERE id = ?")
-                    .and_then(|mut update| update.execute(params![tx.now, rows.map(as_i64), target, entry]))
-                    .map_err(writing)?;
-            }
+            worked(tx, &commit.entries)?;
             if let Some((inode, bytes, sha256, rows)) = &commit.output {
                 tx.connection
                     .execute(
@@ -188,6 +187,11 @@ impl Ledger {
             end_batch(tx, commit.batch, "worked", &commit.words)
         })?
         .wait()
+    }
+
+    /// Brings ready entries of a gate without work to `worked`.
+    pub(crate) fn worked_without_batch(&self, entries: Vec<Worked>) -> Result<(), LedgerError> {
+        self.submit(move |tx| worked(tx, &entries))?.wait()
     }
 
     /// Records that an output stands in its place, which may be another than
@@ -311,6 +315,16 @@ impl Ledger {
         .wait()
     }
 
+    /// Records that files which were left in place after they were filed are no
+    /// longer there.
+    pub(crate) fn left_the_drop(&self, entries: Vec<i64>) -> Result<(), LedgerError> {
+        self.submit(move |tx| {
+            let sql = "UPDATE entry SET in_drop = ?2 WHERE id = ?1 AND state = 'filed'";
+            entries.iter().try_for_each(|entry| set(tx.connection, sql, *entry, 0))
+        })?
+        .wait()
+    }
+
     /// Pauses or resumes a gate, across restarts.
     ///
     /// # Errors
@@ -370,8 +384,28 @@ fn step(
     Ok(from)
 }
 
+fn worked(tx: &mut Tx<'_>, entries: &[Worked]) -> Result<(), LedgerError> {
+    for (entry, rows, target) in entries {
+        let words = rows.map_or("worked".to_owned(), |rows| format!("worked: {rows} rows"));
+        step(tx, *entry, State::Worked, Cause::Pass, &words)?;
+        tx.connection
+            .prepare_cached("UPDATE entry SET worked_at = ?, rows = ?, target = ? WHERE id = ?")
+            .and_then(|mut update| update.execute(params![tx.now, rows.map(as_i64), target, entry]))
+            .map_err(writing)?;
+    }
+    Ok(())
+}
+
 fn gone_one(tx: &mut Tx<'_>, entry: i64, cause: Cause, why: &str) -> Result<(), LedgerError> {
     step(tx, entry, State::Gone, cause, why)?;
+    let identity: Option<Vec<u8>> = tx
+        .connection
+        .query_row("SELECT identity FROM entry WHERE id = ? AND worked_at IS NULL", [entry], |row| {
+            row.get(0)
+        })
+        .optional()
+        .map_err(writing)?
+        .flatten();
     tx.connection
         .execute(
             "UPDATE entry SET in_drop = 0, reason = ?2, batch = NULL,
@@ -380,7 +414,38 @@ fn gone_one(tx: &mut Tx<'_>, entry: i64, cause: Cause, why: &str) -> Result<(), 
             params![entry, why],
         )
         .map_err(writing)?;
-    Ok(())
+    match identity {
+        Some(identity) => promote_repeat(tx, entry, &identity),
+        None => Ok(()),
+    }
+}
+
+/// The content of an entry that was never worked may still lie there under
+/// another name: its oldest repeat takes its place and its identity.
+fn promote_repeat(tx: &mut Tx<'_>, gone: i64, identity: &[u8]) -> Result<(), LedgerError> {
+    let heir: Option<i64> = tx
+        .connection
+        .query_row(
+            "SELECT MIN(id) FROM entry WHERE repeat_of = ? AND state = 'repeat'",
+            [gone],
+            |row| row.get(0),
+        )
+        .map_err(writing)?;
+    let Some(heir) = heir else { return Ok(()) };
+    let words = format!("entry {gone}, whose repeat it was, is gone before it was worked");
+    step(tx, heir, State::Ready, Cause::Pass, &words)?;
+    let write = || -> rusqlite::Result<()> {
+        tx.connection.execute(
+            "UPDATE entry SET identity = ?, repeat_of = NULL, target = NULL WHERE id = ?",
+            params![identity, heir],
+        )?;
+        tx.connection.execute(
+            "UPDATE entry SET repeat_of = ? WHERE repeat_of = ? AND state = 'repeat'",
+            [heir, gone],
+        )?;
+        Ok(())
+    };
+    write().map_err(writing)
 }
 
 fn working_in(connection: &Connection, batch: i64) -> Result<Vec<i64>, LedgerError> {
@@ -423,13 +488,22 @@ fn enter_one(
     if insert(tx, id, new, Some(&new.identity), None)? {
         return settle_state(tx, id, new, None, target);
     }
-    let first: i64 = tx
+    let (first, state): (i64, String) = tx
         .connection
-        .prepare_cached("SELECT id FROM entry WHERE space = ? AND identity = ?")
-        .and_then(|mut select| select.query_row(params![new.space, new.identity], |row| row.get(0)))
+        .prepare_cached("SELECT id, state FROM entry WHERE space = ? AND identity = ?")
+        .and_then(|mut select| {
+            select.query_row(params![new.space, new.identity], |row| Ok((row.get(0)?, row.get(1)?)))
+        })
         .map_err(writing)?;
     insert(tx, id, new, None, Some(first))?;
-    settle_state(tx, id, new, Some(first), target)
+    let entered = settle_state(tx, id, new, Some(first), target)?;
+    let first_waits = matches!(State::of(&state), Some(State::Ready | State::Working));
+    Ok(match entered {
+        Entered::New { id, state, target, .. } => {
+            Entered::New { id, state, target, fileable: !first_waits }
+        }
+        touched => touched,
+    })
 }
 
 /// Ends the entry of an earlier version at the same path, unless the content
@@ -518,7 +592,7 @@ fn settle_state(
         return hold_new(tx, id, reason.clone());
     }
     if first.is_none() && !new.nothing_to_work {
-        return Ok(Entered::New { id, state, target: None });
+        return Ok(Entered::New { id, state, target: None, fileable: false });
     }
     let target = match target(new, id) {
         Ok(target) => target,
@@ -535,7 +609,7 @@ fn settle_state(
         set_target(tx, id, target.as_deref(), State::Worked, Some(tx.now))?;
         State::Worked
     };
-    Ok(Entered::New { id, state, target })
+    Ok(Entered::New { id, state, target, fileable: true })
 }
 
 fn hold_new(tx: &mut Tx<'_>, id: i64, reason: String) -> Result<Entered, LedgerError> {
@@ -543,7 +617,7 @@ fn hold_new(tx: &mut Tx<'_>, id: i64, reason: String) -> Result<Entered, LedgerE
     tx.connection
         .execute("UPDATE entry SET reason = ? WHERE id = ?", params![reason, id])
         .map_err(writing)?;
-    Ok(Entered::New { id, state: State::Held, target: None })
+    Ok(Entered::New { id, state: State::Held, target: None, fileable: false })
 }
 
 fn set_target(

@@ -14,12 +14,12 @@ mod types;
 mod writer;
 
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Mutex, OnceLock};
 
 use rusqlite::{Connection, OpenFlags};
 
 pub(crate) use doings::{
-    Claim, CommitBatch, Entered, Hold, NewEntry, StagedOutput, Target, Unpublished, staged_name,
+    Claim, CommitBatch, Entered, Hold, NewEntry, StagedOutput, Target, Unpublished,
 };
 pub use schema::VERSION;
 pub use state::{Cause, State};
@@ -111,6 +111,11 @@ fn writing(source: rusqlite::Error) -> LedgerError {
     LedgerError::Sqlite { doing: "written", source: Arc::new(source) }
 }
 
+/// The name of a batch's staged output. It is hidden, so that no gate takes it.
+pub(crate) fn staged_name(tag: &str, batch: i64) -> String {
+    format!(".vadegate-{tag}-{batch}.staged")
+}
+
 /// Told after each commit: the number of the newest change.
 pub type Listener = Box<dyn Fn(i64) + Send>;
 
@@ -118,6 +123,7 @@ pub type Listener = Box<dyn Fn(i64) + Send>;
 pub struct Ledger {
     file: PathBuf,
     readers: Mutex<Vec<Connection>>,
+    tag: OnceLock<String>,
     writer: Option<Writer>,
 }
 
@@ -131,7 +137,7 @@ impl Ledger {
         let file = state.join(FILE_NAME);
         let connection = schema::open(&file)?;
         let writer = Writer::start(connection)?;
-        Ok(Ledger { file, readers: Mutex::default(), writer: Some(writer) })
+        Ok(Ledger { file, readers: Mutex::default(), tag: OnceLock::new(), writer: Some(writer) })
     }
 
     /// Opens an existing ledger for questions only.
@@ -143,7 +149,7 @@ impl Ledger {
         if !file.try_exists().unwrap_or(false) {
             return Err(LedgerError::Absent { file });
         }
-        let ledger = Ledger { file: file.clone(), readers: Mutex::default(), writer: None };
+        let ledger = Ledger { file: file.clone(), readers: Mutex::default(), tag: OnceLock::new(), writer: None };
         ledger.read(|reader| schema::refuse_newer(reader, &file))?;
         Ok(ledger)
     }
@@ -151,7 +157,7 @@ impl Ledger {
     /// A ledger in memory with nothing in it, for questions where there is no
     /// ledger yet.
     pub fn nothing() -> Self {
-        Ledger { file: PathBuf::new(), readers: Mutex::default(), writer: None }
+        Ledger { file: PathBuf::new(), readers: Mutex::default(), tag: OnceLock::new(), writer: None }
     }
 
     /// Has `listener` told after each commit.
@@ -159,6 +165,17 @@ impl Ledger {
         if let Some(writer) = &self.writer {
             writer.listen(listener);
         }
+    }
+
+    /// A text that tells this ledger from every other.
+    pub(crate) fn tag(&self) -> Result<&str, LedgerError> {
+        if let Some(tag) = self.tag.get() {
+            return Ok(tag);
+        }
+        let tag: String = self.read(|reader| {
+            reader.query_row("SELECT tag FROM ledger", [], |row| row.get(0)).map_err(reading)
+        })?;
+        Ok(self.tag.get_or_init(|| tag))
     }
 
     fn read<T>(

@@ -92,6 +92,17 @@ impl Ledger {
         self.read(|reader| select(reader, &rest, [text(gate)]))
     }
 
+    /// Repeats of a gate that can be filed: those whose first entry is worked,
+    /// or was set aside. While the first still waits for its work its repeats
+    /// stay, so that one of them can take its place if its file disappears.
+    pub(crate) fn repeats_to_file(&self, gate: &str) -> Result<Vec<Filing>, LedgerError> {
+        let rest = "WHERE gate = ? AND state = 'repeat' AND NOT EXISTS (
+              SELECT 1 FROM entry first
+              WHERE first.id = entry.repeat_of AND first.state IN ('ready', 'working'))
+            ORDER BY id";
+        self.read(|reader| select(reader, rest, [text(gate)]))
+    }
+
     /// Ready entries of a gate that wait for nothing, and the time (in
     /// milliseconds) for which the next of the others waits.
     pub(crate) fn ready(
@@ -322,22 +333,6 @@ impl Ledger {
         })
     }
 
-    /// The entry that holds this identity.
-    pub(crate) fn with_identity(
-        &self,
-        space: &str,
-        identity: &[u8],
-    ) -> Result<Option<i64>, LedgerError> {
-        self.read(|reader| {
-            reader
-                .prepare_cached("SELECT id FROM entry WHERE space = ? AND identity = ?")
-                .and_then(|mut select| {
-                    select.query_row((space, identity), |row| row.get(0)).optional()
-                })
-                .map_err(reading)
-        })
-    }
-
     /// Counts by gate and state.
     ///
     /// # Errors
@@ -360,7 +355,7 @@ impl Ledger {
         })
     }
 
-    /// What happened at all gates since a time, by quarter of an hour.
+    /// What happened at all gates since a time, in pieces of five minutes.
     ///
     /// # Errors
     /// [`LedgerError`].
@@ -423,8 +418,7 @@ impl Ledger {
         })
     }
 
-    /// The length of an output as it will be once everything committed for it
-    /// stands in place; `None` when nothing is pending.
+    /// Whether something committed for an output does not stand in it yet.
     pub(crate) fn pending_output(&self, path: &str) -> Result<bool, LedgerError> {
         self.read(|reader| {
             reader

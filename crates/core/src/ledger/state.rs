@@ -68,7 +68,8 @@ impl State {
             Working => matches!(next, Worked | Ready | Held | Gone),
             // Gone: the source vanished after it was worked; its identity stays.
             Worked => matches!(next, Filed | Gone),
-            Repeat => matches!(next, Filed | Gone),
+            // Ready: the entry that it repeats is gone before it was worked.
+            Repeat => matches!(next, Filed | Gone | Ready),
             Held => matches!(next, Ready | Gone),
             Filed | Gone | Adopted => false,
         }

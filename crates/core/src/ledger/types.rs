@@ -149,6 +149,7 @@ pub struct EntryDetail {
 /// Which entries are asked for; an absent part does not filter.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
 pub struct Query {
     /// Of this gate.
     pub gate: Option<String>,
@@ -183,12 +184,12 @@ pub struct Page {
 /// Counts of a gate's entries by state.
 pub type Counts = BTreeMap<String, u64>;
 
-/// What happened at a gate in a quarter of an hour.
+/// What happened at a gate in five minutes.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Slot {
     /// The gate.
     pub gate: String,
-    /// When the quarter began.
+    /// When they began.
     pub begins: Timestamp,
     /// `entered`, `filed`, `held` or `repeat`.
     pub kind: String,

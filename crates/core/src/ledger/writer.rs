@@ -18,7 +18,7 @@ use super::{Cause, LedgerError, Listener, State, writing};
 const GROUP: usize = 256;
 
 /// Milliseconds of a slot of the activity table.
-pub(super) const SLOT_MS: i64 = 900_000;
+pub(super) const SLOT_MS: i64 = 300_000;
 
 /// Answers one caller: `Ok` once its group is durable.
 type Answer = Box<dyn FnOnce(Result<(), LedgerError>) + Send>;

@@ -169,6 +169,11 @@ impl Template {
             }
             safe_part(&value)
         })
+        // Text and values together may still make a `..` of two dots.
+        .map(|path| match path.split('/').any(|part| part == "..") {
+            true => path.split('/').map(safe_part).collect::<Vec<_>>().join("/"),
+            false => path,
+        })
     }
 
     fn write(

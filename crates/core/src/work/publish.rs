@@ -3,7 +3,7 @@
 
 use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom};
-use std::os::unix::fs::MetadataExt;
+use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 
 use crate::filing::{numbered, rename_over_nothing, sync_folder};
@@ -98,7 +98,9 @@ fn append(output: &Unpublished, path: &Path, staged: &Path) -> Result<PathBuf, P
         }
         Err(source) => return Err(failed(source)),
     };
-    let mut file = match File::options().read(true).write(true).open(path) {
+    let mut options = File::options();
+    options.read(true).write(true).custom_flags(libc::O_NOFOLLOW);
+    let mut file = match options.open(path) {
         Ok(file) => file,
         // Moved away since the commit: the rows begin a new output. They lack
         // the header, which its reader will notice; they are not lost.

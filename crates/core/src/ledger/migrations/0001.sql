@@ -29,6 +29,7 @@ CREATE TABLE entry (
 -- This index is what keeps a file from being worked twice.
 CREATE UNIQUE INDEX entry_identity ON entry (space, identity) WHERE identity IS NOT NULL;
 CREATE INDEX entry_path ON entry (gate, path);
+CREATE INDEX entry_repeat_of ON entry (repeat_of) WHERE state = 'repeat';
 CREATE INDEX entry_open ON entry (gate, state) WHERE state IN ('ready', 'working', 'worked', 'repeat', 'held');
 CREATE INDEX entry_in_drop ON entry (gate) WHERE in_drop = 1;
 
@@ -80,14 +81,19 @@ CREATE TABLE tally (
   PRIMARY KEY (gate, state)
 ) WITHOUT ROWID;
 
--- What happened in each quarter of an hour.
+-- What happened in each five minutes.
 CREATE TABLE activity (
-  slot INTEGER NOT NULL,           -- milliseconds since 1970, divided by 900,000
+  slot INTEGER NOT NULL,           -- milliseconds since 1970, divided by 300,000
   gate TEXT NOT NULL,
   kind TEXT NOT NULL,              -- entered, filed, held or repeat
   count INTEGER NOT NULL,
   PRIMARY KEY (slot, gate, kind)
 ) WITHOUT ROWID;
+
+-- Tells this ledger from every other, so that two services that write into one
+-- folder never take each other's staged files for their own.
+CREATE TABLE ledger (tag TEXT NOT NULL);
+INSERT INTO ledger VALUES (lower(hex(randomblob(4))));
 
 CREATE TABLE gate_setting (
   gate TEXT PRIMARY KEY,

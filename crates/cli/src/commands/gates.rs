@@ -1,0 +1,84 @@
+//! `gates`, `pause` and `resume`.
+
+use comfy_table::Cell;
+use vadegate_core::config::Config;
+use vadegate_core::engine::{Engine, GateState, GateView};
+
+use crate::args::Gates;
+use crate::client::{Client, Remote};
+use crate::failure::Failure;
+use crate::show;
+
+pub fn gates(client: &Client, args: &Gates) -> Result<(), Failure> {
+    let gates = if args.gates.is_empty() {
+        client.gates()?
+    } else {
+        args.gates.iter().map(|name| client.gate(name)).collect::<Result<_, _>>()?
+    };
+    if args.json {
+        return show::json(&gates);
+    }
+    if gates.is_empty() {
+        return show::line("The configuration has no gate. Add one as [gate.NAME], or write one with `vadegate init FOLDER`.");
+    }
+    let mut table = show::table(&[
+        "GATE", "STATE", "WORK", "ARRIVING", "WAITING", "HELD", "FILED", "FILED TODAY",
+        "REPEATS TODAY", "LAST ARRIVAL",
+    ]);
+    for gate in &gates {
+        let count = |state: &str| show::count(gate.counts.get(state).copied().unwrap_or(0));
+        let waiting = ["ready", "working", "worked"];
+        let waiting = waiting.iter().filter_map(|state| gate.counts.get(*state)).sum();
+        table.add_row([
+            Cell::new(&gate.name),
+            show::word(state(gate.state)),
+            Cell::new(&gate.work),
+            count("arriving"),
+            show::count(waiting),
+            count("held"),
+            count("filed"),
+            show::count(gate.filed_today),
+            show::count(gate.repeats_today),
+            Cell::new(show::ago(gate.last_arrival)),
+        ]);
+    }
+    show::unbroken(&mut table, &[0, 1, 2, 9]);
+    show::print(&table)?;
+    let problems = gates.iter().flat_map(|gate| gate.problems.iter().map(move |p| (gate, p)));
+    for (gate, problem) in problems {
+        show::line(&format!("\n{}: {problem}", gate.name))?;
+    }
+    if matches!(client, Client::Here(_)) {
+        show::line("\nNo service is running here; `vadegate serve` starts it, `vadegate pass` works one pass.")?;
+    }
+    Ok(())
+}
+
+fn state(state: GateState) -> &'static str {
+    match state {
+        GateState::Open => "open",
+        GateState::Paused => "paused",
+        GateState::Troubled => "troubled",
+    }
+}
+
+pub fn set_paused(config: Config, gates: &[String], paused: bool) -> Result<(), Failure> {
+    let done = if paused { "paused" } else { "resumed" };
+    match Remote::of(&config)? {
+        Some(remote) => {
+            for gate in gates {
+                let doing = if paused { "pause" } else { "resume" };
+                let view: GateView = remote.at_gate(gate, doing)?;
+                show::line(&format!("gate `{}` is {done}", view.name))?;
+            }
+        }
+        None => {
+            let engine = Engine::open(config)?;
+            for gate in gates {
+                engine.set_paused(gate, paused)?;
+                show::line(&format!("gate `{gate}` is {done}, for the next service or pass"))?;
+            }
+        }
+    }
+    Ok(())
+}

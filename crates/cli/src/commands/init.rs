@@ -1,0 +1,107 @@
+//! `init`: a commented configuration for a folder.
+
+use std::fs::File;
+use std::io::{ErrorKind, Write};
+use std::path::Path;
+
+use vadegate_core::config::Config;
+
+use crate::args::Init;
+use crate::failure::Failure;
+use crate::show;
+
+const TEMPLATE: &str = include_str!("init.toml");
+
+pub fn init(file: &Path, args: &Init) -> Result<(), Failure> {
+    let wrong = |text: String| Err(Failure::Wrong(text));
+    let shown = args.folder.display();
+    match std::fs::metadata(&args.folder) {
+        Ok(meta) if meta.is_dir() => {}
+        Ok(_) => return wrong(format!("`{shown}` is not a folder; name the drop folder")),
+        Err(error) => {
+            return wrong(format!("the folder `{shown}` cannot be looked at: {error}; make it first"));
+        }
+    }
+    let file = std::path::absolute(file)?;
+    let home = file.parent().unwrap_or(Path::new("/")).to_owned();
+    let drop = std::path::absolute(&args.folder)?;
+    let Some(drop_text) = drop.to_str() else {
+        return wrong(format!("the name of `{shown}` is not UTF-8; rename it"));
+    };
+    let gate = args.gate.clone().unwrap_or_else(|| gate_name(&drop));
+    let (drop_text, mut roots) = match drop.strip_prefix(&home) {
+        Ok(below) => (below.display().to_string(), Vec::new()),
+        Err(_) => (drop_text.to_owned(), vec![quoted(drop_text)]),
+    };
+    roots.insert(0, quoted("."));
+    let text = TEMPLATE
+        .replace("@GATE@", &gate)
+        .replace("@DROP@", &quoted(if drop_text.is_empty() { "." } else { &drop_text }))
+        .replace("@ROOTS@", &roots.join(", "))
+        .replace("@TAKE@", &takes(&drop)?);
+    // The user's choice of a gate's name is tried like any configuration.
+    Config::parse(&file, &text)?;
+    let written = File::options().write(true).create_new(true).open(&file);
+    let mut out = match written {
+        Ok(out) => out,
+        Err(error) if error.kind() == ErrorKind::AlreadyExists => {
+            return wrong(format!(
+                "`{}` is there already and was left as it is; name another with --config",
+                file.display()
+            ));
+        }
+        Err(error) => {
+            return Err(Failure::Failed(format!("`{}` cannot be made: {error}", file.display())));
+        }
+    };
+    out.write_all(text.as_bytes())?;
+    out.sync_all()?;
+    show::line(&format!("Wrote {} with the gate `{gate}` over {}.", file.display(), drop.display()))?;
+    show::line("Next: read it, then `vadegate check`, `vadegate files`, and `vadegate serve`.")
+}
+
+/// The folder's name as a name for a gate.
+fn gate_name(folder: &Path) -> String {
+    let name = folder.file_name().unwrap_or_default().to_string_lossy().to_lowercase();
+    let good = |c: char| if c.is_ascii_alphanumeric() || c == '_' { c } else { '-' };
+    let name: String = name.chars().map(good).collect();
+    let name = name.trim_matches('-');
+    if name.is_empty() { "incoming".into() } else { name.to_owned() }
+}
+
+/// Patterns for the endings that are there now; `*` for an empty folder.
+fn takes(folder: &Path) -> Result<String, Failure> {
+    let mut endings = std::collections::BTreeSet::new();
+    for entry in std::fs::read_dir(folder)?.filter_map(Result::ok) {
+        if !entry.file_type().is_ok_and(|kind| kind.is_file()) {
+            continue;
+        }
+        let name = entry.file_name();
+        let Some(name) = name.to_str() else { continue };
+        if vadegate_core::arrivals::temporary_name(name).is_some() {
+            continue;
+        }
+        let plain = |ext: &&str| ext.chars().all(|c| c.is_ascii_alphanumeric());
+        if let Some((_, ext)) = name.rsplit_once('.')
+            && plain(&ext)
+        {
+            endings.insert(ext.to_lowercase());
+        }
+    }
+    if endings.is_empty() || endings.len() > 8 {
+        return Ok(quoted("*"));
+    }
+    let patterns: Vec<String> = endings.iter().map(|ext| quoted(&format!("*.{ext}"))).collect();
+    Ok(patterns.join(", "))
+}
+
+/// A TOML string.
+fn quoted(text: &str) -> String {
+    let escape = |c: char| match c {
+        '"' => "\\\"".to_owned(),
+        '\\' => "\\\\".to_owned(),
+        c if c.is_control() => format!("\\u{:04X}", u32::from(c)),
+        c => c.to_string(),
+    };
+    format!("\"{}\"", text.chars().map(escape).collect::<String>())
+}

@@ -1,0 +1,74 @@
+//! The commands, a file each.
+
+mod check;
+mod entry;
+mod events;
+mod files;
+mod gates;
+mod init;
+mod ledger;
+mod pass;
+mod serve;
+mod why;
+
+use std::process::ExitCode;
+
+use vadegate_core::config::Config;
+
+use crate::args::{Args, Command, LogFormat};
+use crate::client::Client;
+use crate::failure::Failure;
+
+pub use serve::demo_service;
+
+/// Does what the command line asks; gives the exit status of what was done.
+pub fn run(args: Args) -> Result<ExitCode, Failure> {
+    let file = args.config;
+    let config = || Ok::<_, Failure>(Config::read(&file)?);
+    let client = || Client::of(config()?);
+    let done = |outcome: Result<(), Failure>| outcome.map(|()| ExitCode::SUCCESS);
+    match args.command {
+        Command::Serve(serve) => {
+            logging(serve.log);
+            done(serve::serve(config()?, serve.listen))
+        }
+        Command::Demo(demo) => {
+            logging(demo.log);
+            done(crate::demo::demo(&demo))
+        }
+        Command::Check(check) => check::check(&file, check.json),
+        Command::Init(init) => done(init::init(&file, &init)),
+        Command::Gates(gates) => done(gates::gates(&client()?, &gates)),
+        Command::Files(files) => done(files::files(&client()?, &files)),
+        Command::Why(why) => done(why::why(&client()?, &why)),
+        Command::Pass(pass) => {
+            logging(LogFormat::Human);
+            pass::pass(config()?, &pass)
+        }
+        Command::Pause(names) => done(gates::set_paused(config()?, &names.gates, true)),
+        Command::Resume(names) => done(gates::set_paused(config()?, &names.gates, false)),
+        Command::Ledger(ledger) => {
+            let config = config()?;
+            let zone = config.service.timezone.clone();
+            done(ledger::ledger(&Client::of(config)?, &ledger, &zone))
+        }
+        Command::Entry(entry) => {
+            let config = config()?;
+            let zone = config.service.timezone.clone();
+            done(entry::entry(&Client::of(config)?, &entry, &zone))
+        }
+        Command::Events(events) => done(events::events(config()?, &events)),
+    }
+}
+
+/// Logs go to stderr; what is logged is said by `VADEGATE_LOG`.
+fn logging(format: LogFormat) {
+    use tracing_subscriber::EnvFilter;
+    let filter = EnvFilter::try_from_env("VADEGATE_LOG").unwrap_or_else(|_| EnvFilter::new("info"));
+    let logs = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr);
+    // A second start in one process keeps the first.
+    let _ = match format {
+        LogFormat::Human => logs.with_target(false).try_init(),
+        LogFormat::Json => logs.json().try_init(),
+    };
+}

@@ -1,0 +1,115 @@
+//! `pass`: gates pass now, in the service or in this process.
+
+use std::io::{IsTerminal, stderr};
+use std::process::ExitCode;
+use std::sync::mpsc::{self, RecvTimeoutError};
+use std::time::Duration;
+
+use comfy_table::Cell;
+use indicatif::{ProgressBar, ProgressStyle};
+use vadegate_core::config::Config;
+use vadegate_core::engine::{Engine, PassReport};
+
+use crate::args::Pass;
+use crate::client::Remote;
+use crate::failure::{FAILED, Failure};
+use crate::show;
+
+pub fn pass(config: Config, args: &Pass) -> Result<ExitCode, Failure> {
+    let all = || config.gates.iter().map(|gate| gate.name.clone()).collect();
+    let gates: Vec<String> = if args.gates.is_empty() { all() } else { args.gates.clone() };
+    let reports = match Remote::of(&config)? {
+        Some(remote) => {
+            let ask = |gate: &String| remote.at_gate(gate, "pass");
+            gates.iter().map(ask).collect::<Result<Vec<PassReport>, _>>()?
+        }
+        None => pass_here(config, &gates)?,
+    };
+    let troubled = reports.iter().any(|report| report.held > 0 || !serious(report).is_empty());
+    if args.json {
+        show::json(&reports)?;
+    } else {
+        print(&reports)?;
+    }
+    Ok(if troubled { ExitCode::from(FAILED) } else { ExitCode::SUCCESS })
+}
+
+/// Problems for which a person is needed; that the lease cannot tell is none.
+fn serious(report: &PassReport) -> Vec<&String> {
+    report.problems.iter().filter(|problem| !problem.starts_with("whether somebody")).collect()
+}
+
+fn pass_here(config: Config, gates: &[String]) -> Result<Vec<PassReport>, Failure> {
+    let engine = Engine::open(config)?;
+    let mut reports = Vec::new();
+    for gate in gates {
+        // A wrong name is told before any other gate has worked.
+        engine.gate(gate)?;
+    }
+    for gate in gates {
+        reports.push(watched(&engine, gate)?);
+    }
+    Ok(reports)
+}
+
+/// Passes, and on a terminal says every moment what is being done.
+fn watched(engine: &Engine, gate: &str) -> Result<PassReport, Failure> {
+    if !stderr().is_terminal() {
+        return Ok(engine.pass_here(gate)?);
+    }
+    let bar = ProgressBar::new_spinner();
+    if let Ok(style) = ProgressStyle::with_template("{spinner} {elapsed} {msg}") {
+        bar.set_style(style);
+    }
+    let (ended, end) = mpsc::channel::<()>();
+    let report = std::thread::scope(|scope| {
+        let bar = &bar;
+        scope.spawn(move || {
+            while end.recv_timeout(Duration::from_millis(200)) == Err(RecvTimeoutError::Timeout) {
+                if let Ok(view) = engine.gate(gate) {
+                    let filed = view.counts.get("filed").copied().unwrap_or(0);
+                    let doing = view.doing.unwrap_or_else(|| "passing".into());
+                    bar.set_message(format!("gate {gate}: {doing} ({filed} filed so far)"));
+                    bar.tick();
+                }
+            }
+        });
+        let report = engine.pass_here(gate);
+        drop(ended);
+        report
+    });
+    bar.finish_and_clear();
+    Ok(report?)
+}
+
+fn print(reports: &[PassReport]) -> Result<(), Failure> {
+    let mut table =
+        show::table(&["GATE", "ENTERED", "REPEATS", "WORKED", "FILED", "HELD", "ARRIVING"]);
+    for report in reports {
+        table.add_row([
+            Cell::new(&report.gate),
+            show::count(report.entered),
+            show::count(report.repeats),
+            show::count(report.worked),
+            show::count(report.filed),
+            show::count(report.held),
+            show::count(report.arriving),
+        ]);
+    }
+    show::print(&table)?;
+    for report in reports {
+        if report.paused {
+            show::line(&format!("\n{}: it is paused; `vadegate resume {0}`", report.gate))?;
+        }
+        for problem in &report.problems {
+            show::line(&format!("\n{}: {problem}", report.gate))?;
+        }
+        if report.held > 0 {
+            show::line(&format!(
+                "\n{}: {} held; `vadegate ledger --gate {0} --state held` says why",
+                report.gate, report.held
+            ))?;
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,75 @@
+//! How a command fails, and the exit status of each failure.
+
+use std::process::ExitCode;
+
+use vadegate_core::config::ConfigError;
+use vadegate_core::engine::{EngineError, WhyError};
+use vadegate_core::ledger::LedgerError;
+use vadegate_service::{Problem, ServeError};
+
+/// Something is held or has failed.
+pub const FAILED: u8 = 1;
+/// The command line or the configuration is wrong.
+pub const WRONG: u8 = 2;
+
+/// Why a command did not do what was asked.
+#[derive(Debug, thiserror::Error)]
+pub enum Failure {
+    /// Wrong usage.
+    #[error("{0}")]
+    Wrong(String),
+    /// It failed.
+    #[error("{0}")]
+    Failed(String),
+    /// The configuration cannot be used.
+    #[error(transparent)]
+    Config(#[from] ConfigError),
+    /// The engine refused.
+    #[error(transparent)]
+    Engine(#[from] EngineError),
+    /// Nothing is known of a file.
+    #[error(transparent)]
+    Why(#[from] WhyError),
+    /// The service did not start.
+    #[error(transparent)]
+    Serve(#[from] ServeError),
+    /// The running service answered with a problem.
+    #[error("{}", .0.detail)]
+    Problem(Problem),
+    /// The output could not be written.
+    #[error("the output cannot be written: {0}")]
+    Output(#[from] std::io::Error),
+}
+
+impl From<LedgerError> for Failure {
+    fn from(error: LedgerError) -> Self {
+        Failure::Engine(error.into())
+    }
+}
+
+impl Failure {
+    /// The exit status.
+    pub fn code(&self) -> ExitCode {
+        match self {
+            Failure::Wrong(_) | Failure::Config(_) => ExitCode::from(WRONG),
+            Failure::Engine(EngineError::NoGate { .. }) => ExitCode::from(WRONG),
+            Failure::Problem(problem) if matches!(problem.status, 400 | 404) => {
+                ExitCode::from(WRONG)
+            }
+            // Whoever read our output has gone, as `head` does: no failure.
+            Failure::Output(error) if error.kind() == std::io::ErrorKind::BrokenPipe => {
+                ExitCode::SUCCESS
+            }
+            _ => ExitCode::from(FAILED),
+        }
+    }
+
+    /// Says on stderr what is wrong.
+    pub fn print(&self) {
+        if matches!(self, Failure::Output(error) if error.kind() == std::io::ErrorKind::BrokenPipe)
+        {
+            return;
+        }
+        eprintln!("vadegate: {self}");
+    }
+}

@@ -1,0 +1,153 @@
+//! Showing things to people: tables that fit the terminal, times, sizes; and
+//! JSON for programs.
+
+use std::io::{self, IsTerminal, Write};
+
+use comfy_table::{Attribute, Cell, Color, ColumnConstraint, ContentArrangement, Table, Width};
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use serde::Serialize;
+
+use crate::failure::Failure;
+
+/// Prints one JSON document.
+pub fn json(value: &impl Serialize) -> Result<(), Failure> {
+    let text = serde_json::to_string_pretty(value).map_err(io::Error::other)?;
+    writeln!(io::stdout(), "{text}")?;
+    Ok(())
+}
+
+/// Prints a line of text.
+pub fn line(text: &str) -> Result<(), Failure> {
+    writeln!(io::stdout(), "{text}")?;
+    Ok(())
+}
+
+/// Whether colours and weights may be used.
+pub fn coloured() -> bool {
+    io::stdout().is_terminal() && std::env::var_os("NO_COLOR").is_none_or(|value| value.is_empty())
+}
+
+/// A table for the terminal; when the output is no terminal, lines are never
+/// broken, so that other programs can read them.
+pub fn table(headings: &[&str]) -> Table {
+    let mut table = Table::new();
+    table.load_preset("                   ");
+    if io::stdout().is_terminal() {
+        table.set_content_arrangement(ContentArrangement::Dynamic);
+    } else {
+        table.set_content_arrangement(ContentArrangement::Disabled);
+    }
+    let head = headings.iter().map(|text| {
+        let cell = Cell::new(text);
+        if coloured() { cell.add_attribute(Attribute::Bold) } else { cell }
+    });
+    table.set_header(head);
+    table
+}
+
+/// Keeps a column from being narrower than this, in characters.
+pub fn at_least(table: &mut Table, column: usize, width: u16) {
+    if let Some(column) = table.column_mut(column) {
+        column.set_constraint(ColumnConstraint::LowerBoundary(Width::Fixed(width)));
+    }
+}
+
+/// Keeps a column on one line.
+pub fn unbroken(table: &mut Table, columns: &[usize]) {
+    for column in columns {
+        if let Some(column) = table.column_mut(*column) {
+            column.set_constraint(ColumnConstraint::ContentWidth);
+        }
+    }
+}
+
+/// Prints a table without trailing spaces.
+pub fn print(table: &Table) -> Result<(), Failure> {
+    let mut out = io::stdout().lock();
+    for row in table.lines() {
+        writeln!(out, "{}", row.trim_end())?;
+    }
+    Ok(())
+}
+
+/// A word of state or verdict, coloured where that helps: red for what needs a
+/// person, yellow for what waits, dim for what is over.
+pub fn word(text: &str) -> Cell {
+    let cell = Cell::new(text);
+    if !coloured() {
+        return cell;
+    }
+    match text {
+        "held" | "unreadable" | "troubled" | "fault" => {
+            cell.fg(Color::Red).add_attribute(Attribute::Bold)
+        }
+        "wait" | "arriving" | "ready" | "working" | "paused" | "warning" => cell.fg(Color::Yellow),
+        "take" | "open" | "worked" => cell.fg(Color::Green),
+        "leave" | "gone" | "repeat" => cell.add_attribute(Attribute::Dim),
+        _ => cell,
+    }
+}
+
+/// A count, where nothing is shown as a dot so that figures stand out.
+pub fn count(number: u64) -> Cell {
+    let text = if number == 0 { "·".to_owned() } else { grouped(number) };
+    Cell::new(text).set_alignment(comfy_table::CellAlignment::Right)
+}
+
+/// `12,345`.
+pub fn grouped(number: u64) -> String {
+    let digits = number.to_string();
+    let mut text = String::new();
+    for (at, digit) in digits.chars().enumerate() {
+        if at > 0 && (digits.len() - at).is_multiple_of(3) {
+            text.push(',');
+        }
+        text.push(digit);
+    }
+    text
+}
+
+/// A size for people: `4.1 KiB`.
+pub fn bytes(count: u64) -> String {
+    let mut size = count as f64;
+    for unit in ["B", "KiB", "MiB", "GiB"] {
+        if size < 1024.0 {
+            return if unit == "B" { format!("{count} B") } else { format!("{size:.1} {unit}") };
+        }
+        size /= 1024.0;
+    }
+    format!("{size:.1} TiB")
+}
+
+/// A time in `zone`, to the second.
+pub fn time(at: Timestamp, zone: &TimeZone) -> String {
+    at.to_zoned(zone.clone()).strftime("%Y-%m-%d %H:%M:%S").to_string()
+}
+
+/// How long ago a time was, in its largest unit.
+pub fn ago(at: Option<Timestamp>) -> String {
+    let Some(at) = at else { return "never".into() };
+    let seconds = (Timestamp::now().as_second() - at.as_second()).max(0);
+    match seconds {
+        0..60 => format!("{seconds} s ago"),
+        60..3600 => format!("{} min ago", seconds / 60),
+        3600..86_400 => format!("{} h ago", seconds / 3600),
+        _ => format!("{} d ago", seconds / 86_400),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_are_written_with_their_unit() {
+        assert_eq!(bytes(0), "0 B");
+        assert_eq!(bytes(1023), "1023 B");
+        assert_eq!(bytes(4200), "4.1 KiB");
+        assert_eq!(bytes(5 << 40), "5.0 TiB");
+        assert_eq!(grouped(12_345_678), "12,345,678");
+        assert_eq!(grouped(123), "123");
+    }
+}

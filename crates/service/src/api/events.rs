@@ -1,0 +1,97 @@
+//! What happens: counts over time, changes, and the live stream.
+
+use actix_web::http::header;
+use actix_web::web::{self, Data, Json};
+use actix_web::{HttpRequest, HttpResponse, get};
+use serde::Deserialize;
+use utoipa::IntoParams;
+use vadegate_core::engine::Activity;
+use vadegate_core::ledger::Change;
+
+use crate::problem::Problem;
+use crate::{Shared, ask, live};
+
+/// Which time is asked about.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct ActivityQuery {
+    /// So many hours back; 1 to 744, by default 24.
+    hours: Option<u32>,
+    /// Length of a piece in minutes, a multiple of 5; by default 60.
+    minutes: Option<u32>,
+}
+
+/// What happened at each gate in each piece of time, oldest first by gate.
+#[utoipa::path(tag = "events", params(ActivityQuery),
+    responses((status = 200, body = Vec<Activity>)))]
+#[get("/api/v1/activity")]
+pub(crate) async fn activity(
+    shared: Data<Shared>,
+    query: web::Query<ActivityQuery>,
+) -> Result<Json<Vec<Activity>>, Problem> {
+    let (hours, minutes) = (query.hours.unwrap_or(24), query.minutes.unwrap_or(60));
+    ask(&shared, move |engine| Ok(engine.activity(hours, minutes)?)).await.map(Json)
+}
+
+/// Which changes are asked for.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct ChangeQuery {
+    /// Changes after this number; without it, the newest.
+    after: Option<i64>,
+    /// At most so many; 1 to 1000, by default 50.
+    limit: Option<u32>,
+}
+
+/// Changes of entries, oldest first.
+#[utoipa::path(tag = "events", params(ChangeQuery),
+    responses((status = 200, body = Vec<Change>)))]
+#[get("/api/v1/changes")]
+pub(crate) async fn changes(
+    shared: Data<Shared>,
+    query: web::Query<ChangeQuery>,
+) -> Result<Json<Vec<Change>>, Problem> {
+    let limit = query.limit.unwrap_or(50).clamp(1, 1000);
+    let after = query.after;
+    ask(&shared, move |engine| {
+        Ok(match after {
+            Some(after) => engine.ledger().changes_after(after, limit)?,
+            None => engine.ledger().newest_changes(limit)?,
+        })
+    })
+    .await
+    .map(Json)
+}
+
+/// Live events as they happen (`text/event-stream`): `change` with a change of
+/// an entry, whose number is the event's id, and `gate` when what is shown of a
+/// gate has changed. A `Last-Event-ID` goes on after that change.
+#[utoipa::path(tag = "events",
+    params(("Last-Event-ID" = Option<i64>, Header, description = "The last change that was received")),
+    responses((status = 200, content_type = "text/event-stream", body = String)))]
+#[get("/api/v1/events")]
+pub(crate) async fn events(
+    shared: Data<Shared>,
+    request: HttpRequest,
+) -> Result<HttpResponse, Problem> {
+    let last = request.headers().get("Last-Event-ID").map(|value| {
+        value.to_str().ok().and_then(|text| text.trim().parse::<i64>().ok()).ok_or_else(|| {
+            Problem::bad_request("`Last-Event-ID` is no number; send the id of an event, or none")
+        })
+    });
+    let last = match last.transpose()? {
+        Some(last) => last,
+        None => {
+            let newest = ask(&shared, |engine| Ok(engine.ledger().newest_changes(1)?)).await?;
+            newest.last().map_or(0, |change| change.id)
+        }
+    };
+    Ok(HttpResponse::Ok()
+        .content_type("text/event-stream")
+        .insert_header((header::CACHE_CONTROL, "no-store"))
+        // A compressor would keep events back until it has enough of them.
+        .insert_header((header::CONTENT_ENCODING, "identity"))
+        .streaming(live::follow(shared, last)))
+}

@@ -1,0 +1,133 @@
+//! Gates: what they are doing, what lies in their drop folders, and what a
+//! person can have them do.
+
+use actix_web::web::{self, Data, Json, Path};
+use actix_web::{get, post};
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+use vadegate_core::engine::{FileView, GateView, PassReport};
+
+use crate::problem::Problem;
+use crate::{Shared, ask};
+
+/// All gates, in the order of the configuration.
+#[utoipa::path(tag = "gates",
+    responses((status = 200, body = Vec<GateView>), (status = 401, body = Problem)))]
+#[get("/api/v1/gates")]
+pub(crate) async fn all(shared: Data<Shared>) -> Result<Json<Vec<GateView>>, Problem> {
+    ask(&shared, |engine| Ok(engine.gates()?)).await.map(Json)
+}
+
+/// One gate.
+#[utoipa::path(tag = "gates",
+    params(("gate" = String, Path, description = "The gate's name")),
+    responses((status = 200, body = GateView), (status = 404, body = Problem)))]
+#[get("/api/v1/gates/{gate}")]
+pub(crate) async fn one(
+    shared: Data<Shared>,
+    gate: Path<String>,
+) -> Result<Json<GateView>, Problem> {
+    ask(&shared, move |engine| Ok(engine.gate(&gate)?)).await.map(Json)
+}
+
+/// Which files are asked for.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct FileQuery {
+    /// Only files after this path: the `next` of the page before.
+    cursor: Option<String>,
+    /// At most so many; 1 to 10000, by default 500.
+    limit: Option<usize>,
+}
+
+/// One page of a drop folder, ordered by path.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Files {
+    /// What lies there.
+    pub files: Vec<FileView>,
+    /// How many there are on all pages.
+    pub total: usize,
+    /// The cursor of the next page; none at the end.
+    pub next: Option<String>,
+}
+
+/// What lies in a gate's drop folder, each with the gate's verdict.
+#[utoipa::path(tag = "gates",
+    params(("gate" = String, Path, description = "The gate's name"), FileQuery),
+    responses((status = 200, body = Files), (status = 404, body = Problem),
+        (status = 503, body = Problem, description = "The drop folder cannot be read")))]
+#[get("/api/v1/gates/{gate}/files")]
+pub(crate) async fn files(
+    shared: Data<Shared>,
+    gate: Path<String>,
+    query: web::Query<FileQuery>,
+) -> Result<Json<Files>, Problem> {
+    let query = query.into_inner();
+    ask(&shared, move |engine| {
+        let mut files = engine.files(&gate)?;
+        let total = files.len();
+        if let Some(cursor) = &query.cursor {
+            let after = |file: &FileView| {
+                vadegate_core::pattern::natural_order(&file.path, cursor).is_gt()
+            };
+            files.retain(after);
+        }
+        let limit = query.limit.unwrap_or(500).clamp(1, 10_000);
+        let more = files.len() > limit;
+        files.truncate(limit);
+        let next = if more { files.last().map(|file| file.path.clone()) } else { None };
+        Ok(Files { files, total, next })
+    })
+    .await
+    .map(Json)
+}
+
+/// Has a gate pass now, and tells what it did.
+#[utoipa::path(tag = "gates",
+    params(("gate" = String, Path, description = "The gate's name")),
+    responses((status = 200, body = PassReport), (status = 404, body = Problem)))]
+#[post("/api/v1/gates/{gate}/pass")]
+pub(crate) async fn pass(
+    shared: Data<Shared>,
+    gate: Path<String>,
+) -> Result<Json<PassReport>, Problem> {
+    ask(&shared, move |engine| Ok(engine.pass(&gate)?)).await.map(Json)
+}
+
+/// Pauses a gate: it goes on noticing, and takes nothing.
+#[utoipa::path(tag = "gates",
+    params(("gate" = String, Path, description = "The gate's name")),
+    responses((status = 200, body = GateView), (status = 404, body = Problem)))]
+#[post("/api/v1/gates/{gate}/pause")]
+pub(crate) async fn pause(
+    shared: Data<Shared>,
+    gate: Path<String>,
+) -> Result<Json<GateView>, Problem> {
+    set_paused(&shared, gate.into_inner(), true).await
+}
+
+/// Resumes a paused gate.
+#[utoipa::path(tag = "gates",
+    params(("gate" = String, Path, description = "The gate's name")),
+    responses((status = 200, body = GateView), (status = 404, body = Problem)))]
+#[post("/api/v1/gates/{gate}/resume")]
+pub(crate) async fn resume(
+    shared: Data<Shared>,
+    gate: Path<String>,
+) -> Result<Json<GateView>, Problem> {
+    set_paused(&shared, gate.into_inner(), false).await
+}
+
+async fn set_paused(
+    shared: &Data<Shared>,
+    gate: String,
+    paused: bool,
+) -> Result<Json<GateView>, Problem> {
+    ask(shared, move |engine| {
+        engine.set_paused(&gate, paused)?;
+        Ok(engine.gate(&gate)?)
+    })
+    .await
+    .map(Json)
+}

@@ -1,0 +1,37 @@
+//! The calls of the API, a file for each subject.
+
+#[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
+pub(crate) mod entries;
+#[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
+pub(crate) mod events;
+#[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
+pub(crate) mod gates;
+pub(crate) mod service;
+pub(crate) mod session;
+
+use actix_web::web;
+
+/// Where each call is found.
+pub(crate) fn routes(config: &mut web::ServiceConfig) {
+    config
+        .service(gates::all)
+        .service(gates::one)
+        .service(gates::files)
+        .service(gates::pass)
+        .service(gates::pause)
+        .service(gates::resume)
+        .service(entries::entries)
+        .service(entries::entry)
+        .service(entries::why)
+        .service(events::activity)
+        .service(events::changes)
+        .service(events::events)
+        .service(session::session)
+        .service(session::sign_in)
+        .service(session::sign_out)
+        .service(service::about)
+        .service(service::description)
+        .service(service::healthz)
+        .service(service::readyz)
+        .service(service::metrics);
+}

@@ -1,0 +1,75 @@
+//! The service itself: what it is, whether it is well, its figures.
+
+use actix_web::web::{Data, Json};
+use actix_web::{HttpResponse, get};
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::problem::Problem;
+use crate::{Shared, ask, openapi};
+
+/// What the service is.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ServiceInfo {
+    /// Version of the program.
+    pub version: String,
+    /// When it started.
+    #[schema(value_type = String, format = DateTime)]
+    pub started: Timestamp,
+    /// Its configuration file.
+    pub configuration: String,
+    /// Its state folder.
+    pub state: String,
+    /// Time zone of dates in templates, and of `today`.
+    pub timezone: String,
+}
+
+/// What the service is.
+#[utoipa::path(tag = "service",
+    responses((status = 200, body = ServiceInfo), (status = 401, body = Problem)))]
+#[get("/api/v1/service")]
+pub(crate) async fn about(shared: Data<Shared>) -> Json<ServiceInfo> {
+    let config = shared.engine.config();
+    Json(ServiceInfo {
+        version: env!("CARGO_PKG_VERSION").to_owned(),
+        started: shared.engine.started(),
+        configuration: config.file.display().to_string(),
+        state: config.service.state.display().to_string(),
+        timezone: config.service.timezone.iana_name().unwrap_or("UTC").to_owned(),
+    })
+}
+
+/// This document.
+#[utoipa::path(tag = "service",
+    responses((status = 200, body = Object, description = "An OpenAPI 3.1 document")))]
+#[get("/api/v1/openapi.json")]
+pub(crate) async fn description() -> HttpResponse {
+    HttpResponse::Ok().content_type("application/json").body(openapi::document())
+}
+
+/// The process lives.
+#[utoipa::path(tag = "service", responses((status = 200, body = String)))]
+#[get("/healthz")]
+pub(crate) async fn healthz() -> &'static str {
+    "ok\n"
+}
+
+/// The ledger answers, and the gates pass.
+#[utoipa::path(tag = "service",
+    responses((status = 200, body = String), (status = 503, body = Problem)))]
+#[get("/readyz")]
+pub(crate) async fn readyz(shared: Data<Shared>) -> Result<&'static str, Problem> {
+    ask(&shared, |engine| Ok(engine.gates()?)).await?;
+    Ok("ready\n")
+}
+
+/// Figures in the text format of Prometheus.
+#[utoipa::path(tag = "service",
+    responses((status = 200, content_type = "text/plain", body = String),
+        (status = 401, body = Problem)))]
+#[get("/metrics")]
+pub(crate) async fn metrics(shared: Data<Shared>) -> Result<HttpResponse, Problem> {
+    let text = ask(&shared, |engine| Ok(crate::metrics::write(engine)?)).await?;
+    Ok(HttpResponse::Ok().content_type("text/plain; version=0.0.4; charset=utf-8").body(text))
+}

@@ -1,0 +1,45 @@
+//! The console's files, embedded in the program.
+
+use actix_web::http::header;
+use actix_web::{HttpRequest, HttpResponse};
+use rust_embed::RustEmbed;
+
+use crate::problem::Problem;
+
+#[derive(RustEmbed)]
+#[folder = "$CARGO_MANIFEST_DIR/../../console/dist"]
+#[allow_missing = true]
+struct Files;
+
+const NOT_BUILT: &str = "<!doctype html><title>Vadegate</title><p>This program was built without \
+                         its console. Run <code>make build</code>; the API and the command line work.";
+
+/// A file of the console. Any other path is one of its pages, which it finds
+/// by itself; a path below `/api` is nothing.
+pub(crate) async fn serve(request: HttpRequest) -> Result<HttpResponse, Problem> {
+    let path = request.path().trim_start_matches('/');
+    if path.starts_with("api/") {
+        return Err(Problem::not_found(format!("there is nothing at `{}`", request.path())));
+    }
+    if let Some(file) = Files::get(path).filter(|_| !path.is_empty()) {
+        // Names of assets carry a sum of their content.
+        let keep = if path.starts_with("assets/") {
+            "public, max-age=31536000, immutable"
+        } else {
+            "no-cache"
+        };
+        return Ok(HttpResponse::Ok()
+            .content_type(mime_guess::from_path(path).first_or_octet_stream().as_ref())
+            .insert_header((header::CACHE_CONTROL, keep))
+            .body(file.data.into_owned()));
+    }
+    if path.starts_with("assets/") {
+        return Err(Problem::not_found(format!("there is nothing at `/{path}`")));
+    }
+    let index = Files::get("index.html");
+    let body = index.map_or_else(|| NOT_BUILT.into(), |file| file.data.into_owned());
+    Ok(HttpResponse::Ok()
+        .content_type("text/html; charset=utf-8")
+        .insert_header((header::CACHE_CONTROL, "no-cache"))
+        .body::<Vec<u8>>(body))
+}

@@ -1,0 +1,153 @@
+//! Live events: what happens in the ledger and at the gates, as server-sent
+//! events. A change of an entry carries its number, from which a client that
+//! was cut off goes on.
+
+use std::collections::{BTreeSet, VecDeque};
+use std::time::Duration;
+
+use actix_web::web::{self, Bytes};
+use futures_util::Stream;
+use tokio::sync::{broadcast, watch};
+use vadegate_core::engine::Pulse;
+
+use crate::{Shared, ask};
+
+/// Sent when nothing else is, so that proxies and browsers keep the line.
+const KEEP_ALIVE: Duration = Duration::from_secs(15);
+
+/// Several pulses within this time are told together.
+const GATHER: Duration = Duration::from_millis(100);
+
+/// Changes read from the ledger at a time.
+const PIECE: u32 = 500;
+
+/// Where pulses of the engine come in, and who listens.
+pub(crate) struct Live {
+    pulses: broadcast::Sender<Pulse>,
+    closing: watch::Sender<bool>,
+}
+
+impl Live {
+    pub fn new() -> Self {
+        Live { pulses: broadcast::channel(1024).0, closing: watch::channel(false).0 }
+    }
+
+    /// A sender for the engine's pulses.
+    pub fn sender(&self) -> broadcast::Sender<Pulse> {
+        self.pulses.clone()
+    }
+
+    /// Ends all streams.
+    pub fn close(&self) {
+        self.closing.send_replace(true);
+    }
+}
+
+struct Follower {
+    shared: web::Data<Shared>,
+    pulses: broadcast::Receiver<Pulse>,
+    closing: watch::Receiver<bool>,
+    last: i64,
+    lines: VecDeque<Bytes>,
+    /// There may be more changes than were read.
+    behind: bool,
+}
+
+/// The events after change `last`, for as long as the client listens.
+pub(crate) fn follow(
+    shared: web::Data<Shared>,
+    last: i64,
+) -> impl Stream<Item = Result<Bytes, actix_web::Error>> {
+    let follower = Follower {
+        pulses: shared.live.pulses.subscribe(),
+        closing: shared.live.closing.subscribe(),
+        shared,
+        last,
+        lines: VecDeque::from([Bytes::from_static(b"retry: 2000\n\n")]),
+        behind: true,
+    };
+    futures_util::stream::unfold(follower, |mut follower| async move {
+        let line = follower.next().await?;
+        Some((Ok(line), follower))
+    })
+}
+
+impl Follower {
+    async fn next(&mut self) -> Option<Bytes> {
+        loop {
+            if *self.closing.borrow() {
+                return None;
+            }
+            if let Some(line) = self.lines.pop_front() {
+                return Some(line);
+            }
+            if self.behind {
+                self.read().await?;
+                continue;
+            }
+            tokio::select! {
+                _ = self.closing.changed() => return None,
+                pulse = self.pulses.recv() => {
+                    let mut pulses = vec![pulse];
+                    tokio::time::sleep(GATHER).await;
+                    loop {
+                        match self.pulses.try_recv() {
+                            Ok(pulse) => pulses.push(Ok(pulse)),
+                            Err(broadcast::error::TryRecvError::Lagged(count)) => {
+                                pulses.push(Err(broadcast::error::RecvError::Lagged(count)));
+                            }
+                            Err(_) => break,
+                        }
+                    }
+                    self.note(pulses)?;
+                }
+                () = tokio::time::sleep(KEEP_ALIVE) => {
+                    self.lines.push_back(Bytes::from_static(b": still here\n\n"));
+                }
+            }
+        }
+    }
+
+    /// Takes note of pulses; `None` when there will be no more.
+    fn note(&mut self, pulses: Vec<Result<Pulse, broadcast::error::RecvError>>) -> Option<()> {
+        let mut gates = BTreeSet::new();
+        for pulse in pulses {
+            match pulse {
+                Ok(Pulse::Changed(_)) => self.behind = true,
+                Ok(Pulse::Gate(name)) => {
+                    gates.insert(name);
+                }
+                // Too many to keep: look at everything.
+                Err(broadcast::error::RecvError::Lagged(_)) => {
+                    self.behind = true;
+                    let all = &self.shared.engine.config().gates;
+                    gates.extend(all.iter().map(|gate| gate.name.clone()));
+                }
+                Err(broadcast::error::RecvError::Closed) => return None,
+            }
+        }
+        for gate in gates {
+            let data = serde_json::json!({ "gate": gate });
+            self.lines.push_back(Bytes::from(format!("event: gate\ndata: {data}\n\n")));
+        }
+        Some(())
+    }
+
+    /// Reads the next piece of changes; `None` when the ledger cannot be read,
+    /// which ends the stream: the client comes back.
+    async fn read(&mut self) -> Option<()> {
+        let last = self.last;
+        let changes =
+            ask(&self.shared, move |engine| Ok(engine.ledger().changes_after(last, PIECE)?))
+                .await
+                .ok()?;
+        self.behind = changes.len() == PIECE as usize;
+        for change in changes {
+            self.last = change.id;
+            let data = serde_json::to_string(&change).ok()?;
+            let line = format!("id: {}\nevent: change\ndata: {data}\n\n", change.id);
+            self.lines.push_back(Bytes::from(line));
+        }
+        Some(())
+    }
+}

@@ -1,0 +1,120 @@
+//! Errors as problem details (RFC 9457). The one place where an error gets its
+//! status.
+
+use std::fmt;
+
+use actix_web::http::StatusCode;
+use actix_web::{HttpResponse, ResponseError};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use vadegate_core::engine::{EngineError, WhyError};
+use vadegate_core::ledger::LedgerError;
+
+/// A problem document.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Problem {
+    /// What kind of problem it is; `about:blank` says no more than the status.
+    #[serde(rename = "type")]
+    pub kind: String,
+    /// The status in words.
+    pub title: String,
+    /// The HTTP status.
+    pub status: u16,
+    /// What is wrong, and what to do.
+    pub detail: String,
+}
+
+impl Problem {
+    /// A problem with this status.
+    pub fn new(status: StatusCode, detail: impl Into<String>) -> Self {
+        Problem {
+            kind: "about:blank".into(),
+            title: status.canonical_reason().unwrap_or("Error").into(),
+            status: status.as_u16(),
+            detail: detail.into(),
+        }
+    }
+
+    pub(crate) fn not_found(detail: impl Into<String>) -> Self {
+        Problem::new(StatusCode::NOT_FOUND, detail)
+    }
+
+    pub(crate) fn bad_request(detail: impl Into<String>) -> Self {
+        Problem::new(StatusCode::BAD_REQUEST, detail)
+    }
+
+    pub(crate) fn stopping() -> Self {
+        EngineError::Stopping.into()
+    }
+}
+
+impl fmt::Display for Problem {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.detail)
+    }
+}
+
+impl ResponseError for Problem {
+    fn status_code(&self) -> StatusCode {
+        StatusCode::from_u16(self.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR)
+    }
+
+    fn error_response(&self) -> HttpResponse {
+        HttpResponse::build(self.status_code())
+            .content_type("application/problem+json")
+            .body(serde_json::to_string(self).unwrap_or_default())
+    }
+}
+
+fn status(error: &EngineError) -> StatusCode {
+    match error {
+        EngineError::NoGate { .. } => StatusCode::NOT_FOUND,
+        EngineError::Stopping | EngineError::Ledger(LedgerError::Closed) => {
+            StatusCode::SERVICE_UNAVAILABLE
+        }
+        // The folder is outside of us: it may be there again in a moment.
+        EngineError::Drop(_) => StatusCode::SERVICE_UNAVAILABLE,
+        EngineError::Ledger(error) if error.is_full() => StatusCode::INSUFFICIENT_STORAGE,
+        EngineError::Ledger(LedgerError::Refused { .. }) => StatusCode::CONFLICT,
+        EngineError::Ledger(_) | EngineError::Lock(_) | EngineError::Thread(_) => {
+            StatusCode::INTERNAL_SERVER_ERROR
+        }
+    }
+}
+
+impl From<EngineError> for Problem {
+    fn from(error: EngineError) -> Self {
+        Problem::new(status(&error), error.to_string())
+    }
+}
+
+impl From<LedgerError> for Problem {
+    fn from(error: LedgerError) -> Self {
+        EngineError::from(error).into()
+    }
+}
+
+impl From<WhyError> for Problem {
+    fn from(error: WhyError) -> Self {
+        match error {
+            WhyError::Unknown { .. } => Problem::not_found(error.to_string()),
+            WhyError::Engine(error) => error.into(),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn errors_get_their_status_and_keep_their_words() {
+        let problem: Problem =
+            EngineError::NoGate { name: "tid".into(), known: "`tide`".into() }.into();
+        assert_eq!((problem.status, problem.title.as_str()), (404, "Not Found"));
+        assert_eq!(problem.detail, "there is no gate `tid`; the configuration has `tide`");
+        assert_eq!(Problem::stopping().status, 503);
+        let refused = LedgerError::Refused { entry: 3, from: "filed", to: "ready" };
+        assert_eq!(Problem::from(refused).status, 409);
+    }
+}

@@ -1,0 +1,142 @@
+//! Starting and stopping the service.
+
+use std::io;
+use std::net::TcpListener;
+use std::sync::Arc;
+
+use actix_web::middleware::{Compress, from_fn};
+use actix_web::{App, HttpServer, web};
+use vadegate_core::engine::{ADDRESS_FILE, Engine, EngineError};
+
+use crate::guard::guard;
+use crate::live::Live;
+use crate::problem::Problem;
+use crate::token::{Token, TokenError};
+use crate::{Shared, api, console};
+
+/// Largest body of a request that is read, in bytes: ours are all small.
+const BODY_LIMIT: usize = 64 * 1024;
+
+/// How long requests under way may take to end when the service stops, in
+/// seconds.
+const PATIENCE: u64 = 5;
+
+/// Why the service did not start, or ended.
+#[derive(Debug, thiserror::Error)]
+pub enum ServeError {
+    /// The address cannot be listened on.
+    #[error("cannot listen on `{address}`: {source}; give `listen` in [service] another port, or stop what has this one")]
+    Listen {
+        /// The address.
+        address: String,
+        /// Why.
+        source: io::Error,
+    },
+    /// The token cannot be used.
+    #[error(transparent)]
+    Token(#[from] TokenError),
+    /// The engine did not start.
+    #[error(transparent)]
+    Engine(#[from] EngineError),
+    /// The address could not be written for the clients.
+    #[error("the address cannot be written into the state folder: {0}")]
+    Address(io::Error),
+    /// The server failed.
+    #[error("the HTTP server failed: {0}")]
+    Server(io::Error),
+}
+
+/// Starts the engine's gates and serves until SIGTERM or SIGINT, then ends, or
+/// cleanly abandons, what is under way. `ready` is told the base address once
+/// requests are answered.
+///
+/// # Errors
+/// [`ServeError`].
+pub fn serve(engine: Engine, ready: impl FnOnce(&str)) -> Result<(), ServeError> {
+    let config = engine.config().service.clone();
+    let token = Token::of(&config.state)?;
+    let listen = |source| ServeError::Listen { address: config.listen.clone(), source };
+    let listener = TcpListener::bind(&config.listen).map_err(listen)?;
+    let address = listener.local_addr().map_err(listen)?;
+    let live = Live::new();
+    let pulses = live.sender();
+    engine.listen(move |pulse| {
+        // Nobody listening is no fault.
+        let _ = pulses.send(pulse);
+    });
+    engine.start()?;
+    let mut hosts = config.hosts;
+    hosts.push(match address.ip() {
+        std::net::IpAddr::V6(ip) => format!("[{ip}]"),
+        ip => ip.to_string(),
+    });
+    let shared = web::Data::new(Shared { engine: Arc::new(engine), live, token, hosts });
+    let base = format!("http://{address}");
+    let place = config.state.join(ADDRESS_FILE);
+    let served = actix_web::rt::System::new().block_on(async {
+        let server = start(listener, shared.clone()).map_err(ServeError::Server)?;
+        write_address(&place, &base).map_err(ServeError::Address)?;
+        ready(&base);
+        let handle = server.handle();
+        let running = actix_web::rt::spawn(server);
+        signalled().await.map_err(ServeError::Server)?;
+        tracing::info!("stopping");
+        let engine = Arc::clone(&shared.engine);
+        // Requests are still answered while the gates end what they do.
+        let _ = web::block(move || engine.stop()).await;
+        shared.live.close();
+        handle.stop(true).await;
+        running.await.map_err(io::Error::other).and_then(|ended| ended).map_err(ServeError::Server)
+    });
+    // A client would otherwise knock at a door that is closed.
+    let _ = std::fs::remove_file(&place);
+    served
+}
+
+fn write_address(place: &std::path::Path, base: &str) -> io::Result<()> {
+    let fresh = place.with_extension("new");
+    std::fs::write(&fresh, format!("{base}\n"))?;
+    std::fs::rename(&fresh, place)
+}
+
+async fn signalled() -> io::Result<()> {
+    use tokio::signal::unix::{SignalKind, signal};
+    let (mut term, mut int) = (signal(SignalKind::terminate())?, signal(SignalKind::interrupt())?);
+    tokio::select! {
+        _ = term.recv() => {}
+        _ = int.recv() => {}
+    }
+    Ok(())
+}
+
+fn start(listener: TcpListener, shared: web::Data<Shared>) -> io::Result<actix_web::dev::Server> {
+    let app = move || {
+        let unread = |error: String| -> actix_web::Error { Problem::bad_request(error).into() };
+        App::new()
+            .app_data(shared.clone())
+            .app_data(web::PayloadConfig::new(BODY_LIMIT))
+            .app_data(
+                web::JsonConfig::default()
+                    .limit(BODY_LIMIT)
+                    .error_handler(move |error, _| unread(format!("the body: {error}"))),
+            )
+            .app_data(
+                web::QueryConfig::default()
+                    .error_handler(move |error, _| unread(format!("the query: {error}"))),
+            )
+            .app_data(
+                web::PathConfig::default()
+                    .error_handler(move |error, _| unread(format!("the path: {error}"))),
+            )
+            .wrap(from_fn(guard))
+            .wrap(Compress::default())
+            .configure(api::routes)
+            .default_service(web::to(console::serve))
+    };
+    Ok(HttpServer::new(app)
+        .workers(2)
+        .disable_signals()
+        .shutdown_timeout(PATIENCE)
+        .listen(listener)?
+        .run())
+}
