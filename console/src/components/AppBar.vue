@@ -1,0 +1,39 @@
+<script setup lang="ts">
+import { RouterLink } from "vue-router";
+import { useLive } from "../composables/useLive";
+import AppBarLine from "./AppBarLine.vue";
+import AppBarMenu from "./AppBarMenu.vue";
+
+const { line } = useLive();
+const pages = [
+  { to: "/", name: "Gates", within: ["gates", "gate"] },
+  { to: "/ledger", name: "Ledger", within: ["ledger", "entry"] },
+];
+</script>
+
+<template>
+  <header class="sticky top-0 z-20 border-b border-line bg-surface">
+    <div class="mx-auto flex max-w-7xl items-center gap-3 px-4 py-2 sm:gap-6 sm:px-6">
+      <RouterLink to="/" class="flex items-center gap-2 font-semibold">
+        <img src="/mark.svg" alt="" class="size-7" />
+        <span class="max-[420px]:sr-only">Vadegate</span>
+      </RouterLink>
+      <nav aria-label="Pages" class="flex gap-1">
+        <RouterLink
+          v-for="page in pages"
+          :key="page.to"
+          :to="page.to"
+          class="rounded-md px-3 py-1.5 text-sm font-medium hover:bg-raised"
+          :class="page.within.includes(String($route.name)) ? 'bg-raised text-text' : 'text-muted'"
+          :aria-current="page.within.includes(String($route.name)) ? 'page' : undefined"
+        >
+          {{ page.name }}
+        </RouterLink>
+      </nav>
+      <div class="ml-auto flex items-center gap-3">
+        <AppBarLine :line="line" />
+        <AppBarMenu />
+      </div>
+    </div>
+  </header>
+</template>

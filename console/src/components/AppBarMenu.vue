@@ -1,0 +1,55 @@
+<script setup lang="ts">
+import { Menu, MenuButton, MenuItem, MenuItems } from "@headlessui/vue";
+import { useQueryClient } from "@tanstack/vue-query";
+import { useRouter } from "vue-router";
+import { useService } from "../composables/useQueries";
+import { THEMES, useTheme } from "../composables/useTheme";
+import { remove } from "../support/api";
+
+const { theme } = useTheme();
+const { data: service } = useService();
+const router = useRouter();
+const queries = useQueryClient();
+const NAMES = { system: "As the system", light: "Light", dark: "Dark" };
+
+async function signOut() {
+  await remove("/session");
+  queries.clear();
+  await router.push({ name: "sign-in" });
+}
+</script>
+
+<template>
+  <Menu as="div" class="relative">
+    <MenuButton class="button px-2" aria-label="Settings">
+      <svg viewBox="0 0 20 20" class="size-4" fill="none" stroke="currentColor" stroke-width="1.8" aria-hidden="true">
+        <path d="M3 5h14M3 10h14M3 15h14" stroke-linecap="round" />
+      </svg>
+    </MenuButton>
+    <MenuItems class="panel absolute right-0 mt-1 w-56 p-1 shadow-lg">
+      <p class="label px-3 pt-2 pb-1">Colours</p>
+      <MenuItem v-for="name in THEMES" :key="name" v-slot="{ active }">
+        <button
+          class="flex w-full justify-between rounded-md px-3 py-1.5 text-left text-sm"
+          :class="{ 'bg-raised': active }"
+          @click="theme = name"
+        >
+          {{ NAMES[name] }}
+          <span v-if="theme === name" aria-label="chosen">✓</span>
+        </button>
+      </MenuItem>
+      <MenuItem v-slot="{ active }">
+        <button
+          class="mt-1 w-full rounded-md border-t border-line px-3 py-2 text-left text-sm"
+          :class="{ 'bg-raised': active }"
+          @click="signOut"
+        >
+          Sign out
+        </button>
+      </MenuItem>
+      <p v-if="service" class="border-t border-line px-3 py-2 text-xs break-all text-muted">
+        Version {{ service.version }}<br />{{ service.configuration }}
+      </p>
+    </MenuItems>
+  </Menu>
+</template>

@@ -1,0 +1,15 @@
+<script setup lang="ts">
+defineProps<{ problems: string[] }>();
+</script>
+
+<template>
+  <ul v-if="problems.length > 0" class="space-y-1" aria-label="Standing problems">
+    <li
+      v-for="problem in problems"
+      :key="problem"
+      class="rounded-md bg-danger-soft px-3 py-2 text-sm break-words text-danger"
+    >
+      {{ problem }}
+    </li>
+  </ul>
+</template>

@@ -1,0 +1,90 @@
+/** What the pages ask of the service, each question once. */
+
+import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/vue-query";
+import { type MaybeRefOrGetter, computed, toValue } from "vue";
+import { get } from "../support/api";
+import type {
+  Activity,
+  Change,
+  DropFiles,
+  EntryDetail,
+  EntryPage,
+  EntryQuery,
+  Gate,
+  ServiceInfo,
+} from "../support/types";
+
+export const useGates = () =>
+  useQuery({ queryKey: ["gates"], queryFn: () => get<Gate[]>("/gates") });
+
+export const useService = () =>
+  useQuery({
+    queryKey: ["service"],
+    queryFn: () => get<ServiceInfo>("/service"),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+
+/** The time zone that the service counts its days in. */
+export function useZone() {
+  const { data } = useService();
+  return computed(() => data.value?.timezone ?? "UTC");
+}
+
+const ofGate = (name: string) => `/gates/${encodeURIComponent(name)}`;
+
+export const useGate = (name: MaybeRefOrGetter<string>) =>
+  useQuery({
+    queryKey: ["gates", name],
+    queryFn: () => get<Gate>(ofGate(toValue(name))),
+  });
+
+/** @param options.limit at most so many files. @default 500 */
+export const useFiles = (name: MaybeRefOrGetter<string>, options: { limit?: number } = {}) =>
+  useQuery({
+    queryKey: ["files", name],
+    queryFn: () => get<DropFiles>(`${ofGate(toValue(name))}/files`, { limit: options.limit }),
+    placeholderData: keepPreviousData,
+  });
+
+/** Entries page by page, newest first. */
+export const useEntries = (
+  query: MaybeRefOrGetter<EntryQuery>,
+  options: { limit?: number } = {},
+) =>
+  useInfiniteQuery({
+    queryKey: ["entries", query, options.limit ?? 50],
+    queryFn: ({ pageParam }) =>
+      get<EntryPage>("/entries", {
+        ...toValue(query),
+        cursor: pageParam ?? undefined,
+        limit: options.limit ?? 50,
+      }),
+    initialPageParam: null as number | null,
+    getNextPageParam: (page) => page.next,
+    placeholderData: keepPreviousData,
+  });
+
+export const useEntry = (id: MaybeRefOrGetter<number>) =>
+  useQuery({
+    queryKey: ["entry", id],
+    queryFn: () => get<EntryDetail>(`/entries/${toValue(id)}`),
+  });
+
+/** The newest changes, newest first. */
+export const useChanges = (limit: number) =>
+  useQuery({
+    queryKey: ["changes", limit],
+    queryFn: async () => (await get<Change[]>("/changes", { limit })).reverse(),
+  });
+
+export interface Span {
+  hours: number;
+  minutes: number;
+}
+
+export const useActivity = (span: MaybeRefOrGetter<Span>) =>
+  useQuery({
+    queryKey: ["activity", span],
+    queryFn: () => get<Activity[]>("/activity", { ...toValue(span) }),
+    placeholderData: keepPreviousData,
+  });

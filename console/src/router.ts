@@ -1,0 +1,51 @@
+import { createRouter, createWebHistory } from "vue-router";
+
+export const router = createRouter({
+  history: createWebHistory(),
+  scrollBehavior: (_to, _from, saved) => saved ?? { top: 0 },
+  routes: [
+    { path: "/", name: "gates", component: () => import("./views/GatesView.vue") },
+    {
+      path: "/gates/:gate",
+      name: "gate",
+      component: () => import("./views/GateView.vue"),
+      props: true,
+    },
+    { path: "/ledger", name: "ledger", component: () => import("./views/LedgerView.vue") },
+    {
+      path: "/entries/:id(\\d+)",
+      name: "entry",
+      component: () => import("./views/EntryView.vue"),
+      props: (route) => ({ id: Number(route.params.id) }),
+    },
+    {
+      path: "/sign-in",
+      name: "sign-in",
+      component: () => import("./views/SignInView.vue"),
+      meta: { open: true },
+    },
+    {
+      path: "/:rest(.*)*",
+      name: "nothing",
+      component: () => import("./views/NothingView.vue"),
+      meta: { open: true },
+    },
+  ],
+});
+
+const TITLES: Record<string, string> = {
+  gates: "Gates",
+  ledger: "Ledger",
+  "sign-in": "Sign in",
+  nothing: "Nothing here",
+};
+
+router.afterEach((to) => {
+  const subject =
+    to.name === "gate"
+      ? `Gate ${String(to.params.gate)}`
+      : to.name === "entry"
+        ? `Entry ${String(to.params.id)}`
+        : TITLES[String(to.name)];
+  document.title = subject ? `${subject} · Vadegate` : "Vadegate";
+});

@@ -1,0 +1,32 @@
+import { describe, expect, it } from "vitest";
+import { ago, clock, count, counted, moment, size } from "./format";
+
+describe("format", () => {
+  it.each([
+    [0, "0 B"],
+    [1023, "1023 B"],
+    [1024, "1.0 KiB"],
+    [4200, "4.1 KiB"],
+    [5 * 1024 ** 4, "5.0 TiB"],
+  ])("writes %i bytes as %s", (bytes, text) => expect(size(bytes)).toBe(text));
+
+  it("parts thousands and gives a noun its number", () => {
+    expect(count(1234567)).toBe("1,234,567");
+    expect(counted(1, "file")).toBe("1 file");
+    expect(counted(2, "entry", "entries")).toBe("2 entries");
+  });
+
+  it("tells how long ago in the largest unit", () => {
+    const now = Date.parse("2026-03-02T00:00:00Z");
+    expect(ago(null, now)).toBe("never");
+    expect(ago("2026-03-01T23:59:48Z", now)).toBe("12 s ago");
+    expect(ago("2026-03-01T22:00:00Z", now)).toBe("2 h ago");
+    expect(ago("2026-02-20T00:00:00Z", now)).toBe("10 d ago");
+    expect(ago("2026-03-02T00:00:05Z", now)).toBe("0 s ago");
+  });
+
+  it("writes times in the service's zone", () => {
+    expect(moment("2026-03-01T06:05:09.123Z", "Etc/UTC")).toBe("2026-03-01 06:05:09");
+    expect(clock("2026-03-01T06:05:09Z", "Etc/GMT-2")).toBe("08:05");
+  });
+});

@@ -1,0 +1,51 @@
+/** Writing sizes, counts and times for people. */
+
+const UNITS = ["KiB", "MiB", "GiB", "TiB"];
+
+/** A size: `4.1 KiB`. */
+export function size(bytes: number): string {
+  if (bytes < 1024) return `${bytes} B`;
+  let value = bytes;
+  let unit = "";
+  for (const next of UNITS) {
+    if (value < 1024) break;
+    value /= 1024;
+    unit = next;
+  }
+  return `${value.toFixed(1)} ${unit}`;
+}
+
+/** A count with its thousands parted: `12,345`. */
+export function count(number: number): string {
+  return number.toLocaleString("en-GB");
+}
+
+/** A count and its noun: `1 file`, `3 files`. */
+export function counted(number: number, one: string, many = `${one}s`): string {
+  return `${count(number)} ${number === 1 ? one : many}`;
+}
+
+/** How long ago `at` was, in its largest unit; `now` in milliseconds. */
+export function ago(at: string | null, now: number): string {
+  if (at === null) return "never";
+  const seconds = Math.max(0, Math.floor((now - Date.parse(at)) / 1000));
+  if (seconds < 60) return `${seconds} s ago`;
+  if (seconds < 3600) return `${Math.floor(seconds / 60)} min ago`;
+  if (seconds < 86_400) return `${Math.floor(seconds / 3600)} h ago`;
+  return `${Math.floor(seconds / 86_400)} d ago`;
+}
+
+/** A time in `zone`, to the second: `2026-03-01 06:05:09`. */
+export function moment(at: string, zone: string): string {
+  return part(at, zone, { dateStyle: "short", timeStyle: "medium" });
+}
+
+/** The time of day in `zone`: `06:05`. */
+export function clock(at: string, zone: string): string {
+  return part(at, zone, { hour: "2-digit", minute: "2-digit" });
+}
+
+function part(at: string, zone: string, options: Intl.DateTimeFormatOptions): string {
+  // The Swedish form is the ISO 8601 one.
+  return new Intl.DateTimeFormat("sv-SE", { ...options, timeZone: zone }).format(new Date(at));
+}

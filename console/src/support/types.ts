@@ -1,0 +1,170 @@
+/** The data of the API, as its OpenAPI document describes it. */
+
+export type EntryState =
+  | "ready"
+  | "working"
+  | "worked"
+  | "filed"
+  | "repeat"
+  | "held"
+  | "gone"
+  | "adopted";
+
+export const ENTRY_STATES: readonly EntryState[] = [
+  "ready",
+  "working",
+  "worked",
+  "filed",
+  "repeat",
+  "held",
+  "gone",
+  "adopted",
+];
+
+export interface Gate {
+  name: string;
+  drop: string;
+  state: "open" | "paused" | "troubled";
+  paused: boolean;
+  counts: Partial<Record<EntryState | "arriving", number>>;
+  filed_today: number;
+  repeats_today: number;
+  last_arrival: string | null;
+  last_pass: string | null;
+  next_pass: string | null;
+  doing: string | null;
+  watching: string;
+  problems: string[];
+  take: string[];
+  work: "none" | "merge" | "run";
+  work_detail: string | null;
+  archive: string | null;
+  settle: string;
+  order: string;
+}
+
+export type Verdict = "take" | "wait" | "leave" | "repeat" | "known" | "unreadable";
+
+export interface DropFile {
+  gate: string;
+  path: string;
+  name: string;
+  kind: "file" | "folder" | "link" | "special";
+  bytes: number;
+  modified: string;
+  owner: number;
+  fields: Record<string, string>;
+  verdict: Verdict;
+  because: string;
+  entry: number | null;
+}
+
+export interface DropFiles {
+  files: DropFile[];
+  total: number;
+  next: string | null;
+}
+
+export interface Entry {
+  id: number;
+  gate: string;
+  path: string;
+  name: string;
+  drop: string;
+  bytes: number;
+  modified: string;
+  sha256: string;
+  state: EntryState;
+  fields: Record<string, string>;
+  seen_at: string;
+  ready_at: string;
+  worked_at: string | null;
+  filed_at: string | null;
+  filed_to: string | null;
+  tries: number;
+  reason: string | null;
+  repeat_of: number | null;
+  batch: number | null;
+  rows: number | null;
+}
+
+export interface EntryPage {
+  entries: Entry[];
+  next: number | null;
+}
+
+export interface Change {
+  id: number;
+  entry: number;
+  gate: string;
+  path: string;
+  at: string;
+  state: EntryState;
+  cause: "pass" | "recovery" | "person";
+  words: string;
+}
+
+export interface Output {
+  path: string;
+  mode: string;
+  bytes: number | null;
+  rows: number | null;
+  sha256: string | null;
+  published_at: string | null;
+}
+
+export interface Batch {
+  id: number;
+  work: string;
+  attempt: number;
+  begun_at: string;
+  ended_at: string | null;
+  outcome: string | null;
+  words: string;
+  entries: number;
+  outputs: Output[];
+}
+
+export interface EntryDetail extends Entry {
+  history: Change[];
+  worked_in: Batch | null;
+}
+
+export interface Activity {
+  gate: string;
+  begins: string;
+  minutes: number;
+  entered: number;
+  filed: number;
+  held: number;
+  repeats: number;
+}
+
+export interface PassReport {
+  gate: string;
+  entered: number;
+  repeats: number;
+  worked: number;
+  filed: number;
+  held: number;
+  arriving: number;
+  paused: boolean;
+  problems: string[];
+}
+
+export interface ServiceInfo {
+  version: string;
+  started: string;
+  configuration: string;
+  state: string;
+  timezone: string;
+}
+
+/** Which entries are asked for; an absent part does not filter. */
+export interface EntryQuery {
+  gate?: string;
+  state?: EntryState;
+  text?: string;
+  since?: string;
+  repeats?: boolean;
+}

@@ -1,0 +1,71 @@
+<script setup lang="ts">
+import { computed } from "vue";
+import { RouterLink } from "vue-router";
+import BatchPanel from "../components/BatchPanel.vue";
+import ErrorNote from "../components/ErrorNote.vue";
+import FactList from "../components/FactList.vue";
+import HistoryList from "../components/HistoryList.vue";
+import StateTag from "../components/StateTag.vue";
+import { useEntry, useZone } from "../composables/useQueries";
+import { count, moment, size } from "../support/format";
+
+const props = defineProps<{ id: number }>();
+const { data: entry, error } = useEntry(() => props.id);
+const zone = useZone();
+
+const facts = computed(() => {
+  const one = entry.value;
+  if (!one) return [];
+  const gone = one.state === "gone" ? "not known any more" : `${one.drop}/${one.path}`;
+  return [
+    { name: "Lies at", value: one.filed_to ?? gone, code: true },
+    { name: "Came from", value: `${one.drop}/${one.path}`, code: true },
+    { name: "Size", value: one.bytes < 1024 ? size(one.bytes) : `${size(one.bytes)} (${count(one.bytes)} bytes)` },
+    { name: "Modified", value: `${moment(one.modified, zone.value)} ${zone.value}` },
+    { name: "SHA-256", value: one.sha256, code: true },
+    { name: "Rows", value: one.rows === null ? null : count(one.rows) },
+    { name: "Tries", value: one.tries === 0 ? null : count(one.tries) },
+  ];
+});
+const fields = computed(() =>
+  Object.entries(entry.value?.fields ?? {}).map(([name, value]) => ({ name, value })),
+);
+</script>
+
+<template>
+  <ErrorNote :error="error" />
+  <template v-if="entry">
+    <p class="text-sm text-muted">
+      Entry {{ entry.id }} of gate
+      <RouterLink :to="{ name: 'gate', params: { gate: entry.gate } }" class="link">{{ entry.gate }}</RouterLink>
+    </p>
+    <h1 class="mb-3 flex flex-wrap items-center gap-3 text-xl font-semibold">
+      <span class="break-all">{{ entry.path }}</span><StateTag :word="entry.state" />
+    </h1>
+    <p v-if="entry.state === 'held'" class="mb-4 rounded-md bg-danger-soft px-3 py-2 text-danger">
+      Held because {{ entry.reason ?? "no reason was recorded" }}
+    </p>
+    <p v-if="entry.repeat_of !== null" class="mb-4 rounded-md bg-quiet-soft px-3 py-2 text-quiet">
+      A repeat of
+      <RouterLink :to="{ name: 'entry', params: { id: entry.repeat_of } }" class="underline">entry {{ entry.repeat_of }}</RouterLink>:
+      the same content came before, so it was not worked again.
+    </p>
+    <div class="grid items-start gap-4 lg:grid-cols-5">
+      <section class="panel p-4 lg:col-span-2" aria-labelledby="history">
+        <h2 id="history" class="mb-3 font-semibold">History</h2>
+        <HistoryList :seen-at="entry.seen_at" :history="entry.history" />
+      </section>
+      <div class="grid gap-4 lg:col-span-3">
+        <section class="panel p-4" aria-labelledby="file">
+          <h2 id="file" class="mb-3 font-semibold">File</h2>
+          <FactList :facts="facts" />
+        </section>
+        <section v-if="fields.length > 0" class="panel p-4" aria-labelledby="fields">
+          <h2 id="fields" class="mb-3 font-semibold">Fields from its path</h2>
+          <FactList :facts="fields" />
+        </section>
+        <BatchPanel v-if="entry.worked_in" :batch="entry.worked_in" />
+      </div>
+    </div>
+  </template>
+</template>

@@ -1,0 +1,72 @@
+<script setup lang="ts">
+import { computed } from "vue";
+import { RouterLink } from "vue-router";
+import ActivityChart from "../components/ActivityChart.vue";
+import DropFolder from "../components/DropFolder.vue";
+import EmptyNote from "../components/EmptyNote.vue";
+import EntryTable from "../components/EntryTable.vue";
+import ErrorNote from "../components/ErrorNote.vue";
+import FactList from "../components/FactList.vue";
+import GateActions from "../components/GateActions.vue";
+import GateFigures from "../components/GateFigures.vue";
+import GateProblems from "../components/GateProblems.vue";
+import StateTag from "../components/StateTag.vue";
+import { useActivity, useEntries, useGate } from "../composables/useQueries";
+import { bars } from "../support/chart";
+
+const props = defineProps<{ gate: string }>();
+const { data: view, error } = useGate(() => props.gate);
+const { data: activity } = useActivity({ hours: 24, minutes: 60 });
+const newest = useEntries(() => ({ gate: props.gate }), { limit: 10 });
+const entries = computed(() => newest.data.value?.pages.flatMap((page) => page.entries) ?? []);
+
+const facts = computed(() => {
+  const gate = view.value;
+  if (!gate) return [];
+  const work = gate.work === "none" ? "none: it only files" : gate.work;
+  return [
+    { name: "Drop folder", value: gate.drop, code: true },
+    { name: "Takes", value: gate.take.join("\n"), code: true },
+    { name: "Settled", value: `after ${gate.settle} unchanged, when nobody has it open for writing` },
+    { name: "Order", value: gate.order },
+    { name: "Work", value: work },
+    { name: gate.work === "run" ? "Program" : "Output", value: gate.work_detail, code: true },
+    { name: "Archive", value: gate.archive ?? "worked files stay where they are", code: gate.archive !== null },
+    { name: "Watched by", value: gate.watching },
+    { name: "Doing", value: gate.doing ?? "at rest" },
+  ];
+});
+</script>
+
+<template>
+  <ErrorNote :error="error" />
+  <template v-if="view">
+    <div class="mb-4 flex flex-wrap items-center justify-between gap-3">
+      <h1 class="flex items-center gap-3 text-2xl font-semibold">
+        {{ view.name }} <StateTag :word="view.state" />
+      </h1>
+      <GateActions :gate="view" />
+    </div>
+    <GateProblems :problems="view.problems" class="mb-4" />
+    <div class="mb-4 grid gap-4 lg:grid-cols-5">
+      <section class="panel p-4 lg:col-span-3" aria-label="Rules">
+        <FactList :facts="facts" />
+      </section>
+      <section class="panel space-y-4 p-4 lg:col-span-2" aria-label="Figures">
+        <GateFigures :gate="view" />
+        <ActivityChart :bars="bars(activity ?? [], view.name)" :minutes="60" />
+      </section>
+    </div>
+    <DropFolder :gate="view.name" class="mb-4" />
+    <section class="panel min-w-0" aria-labelledby="newest">
+      <h2 id="newest" class="flex justify-between border-b border-line px-4 py-2.5 font-semibold">
+        Newest entries
+        <RouterLink :to="{ name: 'ledger', query: { gate: view.name } }" class="link text-sm font-normal">
+          all in the ledger
+        </RouterLink>
+      </h2>
+      <EntryTable v-if="entries.length > 0" :entries="entries" caption="Newest entries" />
+      <EmptyNote v-else title="No entry yet.">A file is entered when it has settled.</EmptyNote>
+    </section>
+  </template>
+</template>
