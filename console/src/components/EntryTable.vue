@@ -23,7 +23,7 @@ function note(entry: Entry): string {
         <tr>
           <th class="cell" scope="col">Entry</th>
           <th class="cell" scope="col">Gate</th>
-          <th class="cell" scope="col">File</th>
+          <th class="cell w-[38%]" scope="col">File</th>
           <th class="cell text-right" scope="col">Size</th>
           <th class="cell" scope="col">Entered</th>
           <th class="cell" scope="col">State</th>
@@ -40,7 +40,7 @@ function note(entry: Entry): string {
             <RouterLink :to="{ name: 'entry', params: { id: entry.id } }" class="link">{{ entry.id }}</RouterLink>
           </td>
           <td class="cell max-md:py-0">{{ entry.gate }}</td>
-          <td class="cell break-all max-md:order-first max-md:w-full max-md:py-0 max-md:font-medium">{{ entry.path }}</td>
+          <td class="cell [overflow-wrap:anywhere] max-md:order-first max-md:w-full max-md:py-0 max-md:font-medium">{{ entry.path }}</td>
           <td class="cell text-right whitespace-nowrap max-md:py-0">{{ size(entry.bytes) }}</td>
           <td class="cell max-md:py-0"><TimeAgo :at="entry.ready_at" /></td>
           <td class="cell max-md:py-0"><StateTag :word="entry.state" /></td>

@@ -1,12 +1,13 @@
 <script setup lang="ts">
 import { useZone } from "../composables/useQueries";
-import { moment } from "../support/format";
+import { later, moment } from "../support/format";
 import type { Change } from "../support/types";
 import StateTag from "./StateTag.vue";
 
 /** The life of an entry, from its arrival on, oldest first. */
-defineProps<{ seenAt: string; history: Change[] }>();
+const props = defineProps<{ seenAt: string; history: Change[] }>();
 const zone = useZone();
+const before = (at: number) => props.history[at - 1]?.at ?? props.seenAt;
 const CAUSES = { pass: "", recovery: "recovery after an interruption", person: "a person" };
 </script>
 
@@ -19,11 +20,12 @@ const CAUSES = { pass: "", recovery: "recovery after an interruption", person: "
       </p>
       <p class="mt-0.5">first noticed in the drop folder</p>
     </li>
-    <li v-for="change in history" :key="change.id" class="relative">
+    <li v-for="(change, at) in history" :key="change.id" class="relative">
       <span class="absolute top-1.5 -left-[1.6rem] size-2.5 rounded-full bg-accent" aria-hidden="true" />
       <p class="flex flex-wrap items-center gap-2">
         <StateTag :word="change.state" />
         <time :datetime="change.at" class="text-muted">{{ moment(change.at, zone) }}</time>
+        <span class="text-xs text-muted">{{ later(before(at), change.at) }}</span>
         <span v-if="CAUSES[change.cause]" class="text-muted">by {{ CAUSES[change.cause] }}</span>
       </p>
       <p class="mt-0.5 [overflow-wrap:anywhere]">{{ change.words }}</p>

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { ago, clock, count, counted, moment, size } from "./format";
+import { ago, clock, count, counted, later, moment, size } from "./format";
 
 describe("format", () => {
   it.each([
@@ -23,6 +23,12 @@ describe("format", () => {
     expect(ago("2026-03-01T22:00:00Z", now)).toBe("2 h ago");
     expect(ago("2026-02-20T00:00:00Z", now)).toBe("10 d ago");
     expect(ago("2026-03-02T00:00:05Z", now)).toBe("0 s ago");
+  });
+
+  it("tells how much later something was", () => {
+    expect(later("2026-03-01T06:00:00Z", "2026-03-01T06:00:07.04Z")).toBe("+7.0 s");
+    expect(later("2026-03-01T06:00:00Z", "2026-03-01T08:10:00Z")).toBe("+2 h");
+    expect(later("2026-03-01T06:00:01Z", "2026-03-01T06:00:00Z")).toBe("+0.0 s");
   });
 
   it("writes times in the service's zone", () => {

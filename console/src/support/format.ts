@@ -35,6 +35,14 @@ export function ago(at: string | null, now: number): string {
   return `${Math.floor(seconds / 86_400)} d ago`;
 }
 
+/** How much later `to` is than `from`: `+7.0 s`. */
+export function later(from: string, to: string): string {
+  const seconds = Math.max(0, (Date.parse(to) - Date.parse(from)) / 1000);
+  if (seconds < 60) return `+${seconds.toFixed(1)} s`;
+  if (seconds < 3600) return `+${Math.floor(seconds / 60)} min`;
+  return `+${Math.floor(seconds / 3600)} h`;
+}
+
 /** A time in `zone`, to the second: `2026-03-01 06:05:09`. */
 export function moment(at: string, zone: string): string {
   return part(at, zone, { dateStyle: "short", timeStyle: "medium" });

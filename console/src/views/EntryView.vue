@@ -42,9 +42,13 @@ const fields = computed(() =>
     <h1 class="mb-3 flex flex-wrap items-center gap-3 text-xl font-semibold">
       <span class="break-all">{{ entry.path }}</span><StateTag :word="entry.state" />
     </h1>
-    <p v-if="entry.state === 'held'" class="mb-4 rounded-md bg-danger-soft px-3 py-2 text-danger">
-      Held because {{ entry.reason ?? "no reason was recorded" }}
-    </p>
+    <div v-if="entry.state === 'held'" class="mb-4 rounded-md bg-danger-soft px-3 py-2">
+      <p class="font-medium text-danger">Held because {{ entry.reason ?? "no reason was recorded" }}</p>
+      <p class="mt-1 text-sm">
+        Mend the file and drop it again, under the same name or another: it is taken as a new
+        arrival. If this one is not wanted any more, remove it from where it lies.
+      </p>
+    </div>
     <p v-if="entry.repeat_of !== null" class="mb-4 rounded-md bg-quiet-soft px-3 py-2 text-quiet">
       A repeat of
       <RouterLink :to="{ name: 'entry', params: { id: entry.repeat_of } }" class="underline">entry {{ entry.repeat_of }}</RouterLink>:

@@ -11,12 +11,13 @@ import GateActions from "../components/GateActions.vue";
 import GateFigures from "../components/GateFigures.vue";
 import GateProblems from "../components/GateProblems.vue";
 import StateTag from "../components/StateTag.vue";
-import { useActivity, useEntries, useGate } from "../composables/useQueries";
+import { useEntries, useGate } from "../composables/useQueries";
+import { useSpan } from "../composables/useSpan";
 import { bars } from "../support/chart";
 
 const props = defineProps<{ gate: string }>();
 const { data: view, error } = useGate(() => props.gate);
-const { data: activity } = useActivity({ hours: 24, minutes: 60 });
+const { activity, minutes } = useSpan();
 const newest = useEntries(() => ({ gate: props.gate }), { limit: 10 });
 const entries = computed(() => newest.data.value?.pages.flatMap((page) => page.entries) ?? []);
 
@@ -54,7 +55,7 @@ const facts = computed(() => {
       </section>
       <section class="panel space-y-4 p-4 lg:col-span-2" aria-label="Figures">
         <GateFigures :gate="view" />
-        <ActivityChart :bars="bars(activity ?? [], view.name)" :minutes="60" />
+        <ActivityChart :bars="bars(activity, view.name)" :minutes="minutes" />
       </section>
     </div>
     <DropFolder :gate="view.name" class="mb-4" />

@@ -1,49 +1,32 @@
 <script setup lang="ts">
-import { computed, ref } from "vue";
+import { computed } from "vue";
 import { RouterLink } from "vue-router";
 import ChangeList from "../components/ChangeList.vue";
 import EmptyNote from "../components/EmptyNote.vue";
-import EntryTable from "../components/EntryTable.vue";
 import ErrorNote from "../components/ErrorNote.vue";
 import GateCard from "../components/GateCard.vue";
+import HeldList from "../components/HeldList.vue";
 import PickList from "../components/PickList.vue";
-import { useActivity, useChanges, useEntries, useGates } from "../composables/useQueries";
-import { bars, justBegun } from "../support/chart";
+import { useChanges, useEntries, useGates } from "../composables/useQueries";
+import { useSpan } from "../composables/useSpan";
+import { bars } from "../support/chart";
 import { counted } from "../support/format";
 
-const DAY = { hours: 24, minutes: 60 };
-const LATELY = { hours: 2, minutes: 5 };
-
 const { data: gates, error } = useGates();
-const { data: day } = useActivity(DAY);
-const { data: lately } = useActivity(LATELY);
+const { span, activity, minutes } = useSpan();
 const { data: changes } = useChanges(12);
 const { data: held } = useEntries({ state: "held" }, { limit: 8 });
 const heldEntries = computed(() => held.value?.pages.flatMap((page) => page.entries) ?? []);
-
-const chosen = ref<"auto" | "day" | "lately">("auto");
-const span = computed({
-  get: () => {
-    if (chosen.value !== "auto") return chosen.value;
-    return day.value && justBegun(day.value) ? "lately" : "day";
-  },
-  set: (value: "day" | "lately") => {
-    chosen.value = value;
-  },
-});
-const activity = computed(() => (span.value === "day" ? day.value : lately.value) ?? []);
-const minutes = computed(() => (span.value === "day" ? DAY.minutes : LATELY.minutes));
 
 const heldCount = computed(() => sum((gate) => gate.counts.held ?? 0));
 const troubled = computed(() => sum((gate) => (gate.state === "troubled" ? 1 : 0)));
 function sum(of: (gate: NonNullable<typeof gates.value>[number]) => number) {
   return (gates.value ?? []).reduce((total, gate) => total + of(gate), 0);
 }
-const summary = computed(() => {
-  const parts = [`${counted(sum((gate) => gate.filed_today), "file")} filed today`];
+const trouble = computed(() => {
+  const parts: string[] = [];
   if (heldCount.value > 0) parts.push(`${heldCount.value} held`);
   if (troubled.value > 0) parts.push(`${counted(troubled.value, "gate")} in trouble`);
-  if (parts.length === 1) parts.push("nothing held, no trouble");
   return parts.join(", ");
 });
 </script>
@@ -52,8 +35,10 @@ const summary = computed(() => {
   <div class="mb-4 flex flex-wrap items-end justify-between gap-3">
     <div>
       <h1 class="text-2xl font-semibold">Gates</h1>
-      <p v-if="gates" class="text-sm" :class="heldCount + troubled > 0 ? 'text-danger' : 'text-muted'">
-        {{ summary }}
+      <p v-if="gates" class="text-sm text-muted">
+        {{ counted(sum((gate) => gate.filed_today), "file") }} filed today,
+        <span v-if="trouble" class="font-medium text-danger">{{ trouble }}</span>
+        <template v-else>nothing held, no trouble</template>
       </p>
     </div>
     <PickList
@@ -89,7 +74,7 @@ const summary = computed(() => {
         Held, for a person
         <RouterLink :to="{ name: 'ledger', query: { state: 'held' } }" class="link text-sm font-normal">all held</RouterLink>
       </h2>
-      <EntryTable v-if="heldEntries.length > 0" :entries="heldEntries" caption="Held entries" />
+      <HeldList v-if="heldEntries.length > 0" :entries="heldEntries" />
       <EmptyNote v-else title="Nothing is held.">
         A file that cannot be worked is set aside here, with the reason.
       </EmptyNote>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useMutation } from "@tanstack/vue-query";
-import { onMounted, ref } from "vue";
+import { ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import ErrorNote from "../components/ErrorNote.vue";
 import { post } from "../support/api";
@@ -19,13 +19,16 @@ const { mutate, isPending, error } = useMutation({
   },
 });
 
-onMounted(() => {
-  // A link may bring the token behind its `#`, which is never sent anywhere.
-  const brought = route.hash.slice(1);
-  if (brought === "") return;
-  void router.replace({ ...route, hash: "" });
-  mutate(brought);
-});
+// A link may bring the token behind its `#`, which is never sent anywhere.
+watch(
+  () => route.hash,
+  (hash) => {
+    if (hash.length < 2) return;
+    void router.replace({ ...route, hash: "" });
+    mutate(hash.slice(1));
+  },
+  { immediate: true },
+);
 </script>
 
 <template>

@@ -43,6 +43,9 @@ pub fn table(headings: &[&str]) -> Table {
         if coloured() { cell.add_attribute(Attribute::Bold) } else { cell }
     });
     table.set_header(head);
+    table.column_iter_mut().for_each(|column| {
+        column.set_padding((0, 2));
+    });
     table
 }
 

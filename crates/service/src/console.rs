@@ -7,7 +7,7 @@ use rust_embed::RustEmbed;
 use crate::problem::Problem;
 
 #[derive(RustEmbed)]
-#[folder = "$CARGO_MANIFEST_DIR/../../console/dist"]
+#[folder = "../../console/dist"]
 #[allow_missing = true]
 struct Files;
 

@@ -28,7 +28,9 @@ fn text(detail: &EntryDetail, zone: &TimeZone) -> String {
     row("entry", &format!("{} of gate {}", entry.id, entry.gate));
     row("path", &entry.path);
     row("from", &entry.drop);
-    row("size", &format!("{} ({} bytes)", show::bytes(entry.bytes), show::grouped(entry.bytes)));
+    let exact = format!(" ({} bytes)", show::grouped(entry.bytes));
+    let exact = if entry.bytes < 1024 { "" } else { exact.as_str() };
+    row("size", &format!("{}{exact}", show::bytes(entry.bytes)));
     row("modified", &show::time(entry.modified, zone));
     row("sha256", &entry.sha256);
     row("state", entry.state.word());

@@ -1,6 +1,7 @@
 //! `files`: what lies in drop folders.
 
 use comfy_table::Cell;
+use vadegate_core::arrivals::Kind;
 use vadegate_core::engine::{FileView, Verdict};
 
 use crate::args::Files;
@@ -50,7 +51,7 @@ fn print(files: &[FileView], args: &Files) -> Result<(), Failure> {
         table.add_row([
             Cell::new(&file.gate),
             Cell::new(&file.path),
-            Cell::new(show::bytes(file.bytes)).set_alignment(comfy_table::CellAlignment::Right),
+            Cell::new(size(file)).set_alignment(comfy_table::CellAlignment::Right),
             Cell::new(show::ago(Some(file.modified))),
             show::word(word(file.verdict)),
             Cell::new(&file.because),
@@ -60,6 +61,16 @@ fn print(files: &[FileView], args: &Files) -> Result<(), Failure> {
     show::at_least(&mut table, 1, 24);
     show::at_least(&mut table, 5, 28);
     show::print(&table)
+}
+
+/// The size of a file; of anything else, what it is.
+fn size(file: &FileView) -> String {
+    match file.kind {
+        Kind::File => show::bytes(file.bytes),
+        Kind::Folder => "folder".into(),
+        Kind::Link => "link".into(),
+        Kind::Special => "special".into(),
+    }
 }
 
 fn word(verdict: Verdict) -> &'static str {

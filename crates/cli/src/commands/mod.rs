@@ -11,6 +11,7 @@ mod pass;
 mod serve;
 mod why;
 
+use std::io::IsTerminal;
 use std::process::ExitCode;
 
 use vadegate_core::config::Config;
@@ -64,8 +65,11 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
 /// Logs go to stderr; what is logged is said by `VADEGATE_LOG`.
 fn logging(format: LogFormat) {
     use tracing_subscriber::EnvFilter;
-    let filter = EnvFilter::try_from_env("VADEGATE_LOG").unwrap_or_else(|_| EnvFilter::new("info"));
-    let logs = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr);
+    let filter = EnvFilter::try_from_env("VADEGATE_LOG").unwrap_or_else(|_| EnvFilter::new("info,actix_server=warn"));
+    let logs = tracing_subscriber::fmt()
+        .with_env_filter(filter)
+        .with_writer(std::io::stderr)
+        .with_ansi(std::io::stderr().is_terminal());
     // A second start in one process keeps the first.
     let _ = match format {
         LogFormat::Human => logs.with_target(false).try_init(),

@@ -104,6 +104,12 @@ fn print(reports: &[PassReport]) -> Result<(), Failure> {
         for problem in &report.problems {
             show::line(&format!("\n{}: {problem}", report.gate))?;
         }
+        if report.arriving > 0 {
+            show::line(&format!(
+                "\n{}: {} not complete yet; `vadegate files {0} --verdict wait` says why",
+                report.gate, report.arriving
+            ))?;
+        }
         if report.held > 0 {
             show::line(&format!(
                 "\n{}: {} held; `vadegate ledger --gate {0} --state held` says why",

@@ -5,6 +5,7 @@ mod coast;
 mod feeder;
 mod pictures;
 
+use std::io::Write;
 use std::net::TcpListener;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
@@ -84,7 +85,9 @@ fn announce(folder: &Path, base: &str, temporary: bool) {
     let token = read_token(&folder.join("state")).unwrap_or_default();
     let end = if temporary { "Ctrl-C ends the demo and removes its folder." } else { "Ctrl-C ends the demo." };
     let shown = folder.display();
-    println!(
+    // Whoever started it may have closed the output; it goes on all the same.
+    let _ = writeln!(
+        std::io::stdout(),
         "\n  The coast of Skerrow Sound is at work in {shown}\n\n  \
          Open     {base}/sign-in#{token}\n  \
          Ask      vadegate --config {shown}/vadegate.toml gates\n  \

@@ -114,4 +114,6 @@ fn durations_read_and_write() {
     }
     assert_eq!(write_duration(Duration::from_millis(4200)), "4.2 s");
     assert_eq!(write_duration(Duration::from_secs(3720)), "1 h 2 min");
+    assert_eq!(write_duration(Duration::from_secs(7200)), "2 h");
+    assert_eq!(write_duration(Duration::from_micros(49_400)), "50 ms");
 }

@@ -34,16 +34,22 @@ pub fn parse_duration(text: &str) -> Result<Duration, String> {
     Ok(Duration::from_millis(millis))
 }
 
-/// Writes a duration for people, in its two largest units: `1h 30m`, `4.2s`.
+/// Writes a duration for people, in its two largest units: `1 h 30 min`,
+/// `4.2 s`, `50 ms`.
 pub fn write_duration(duration: Duration) -> String {
     let seconds = duration.as_secs();
+    let two = |large: u64, unit: &str, small: u64, lesser: &str| match small {
+        0 => format!("{large} {unit}"),
+        _ => format!("{large} {unit} {small} {lesser}"),
+    };
     match seconds {
-        0..60 => {
+        0 => format!("{} ms", duration.as_micros().div_ceil(1000)),
+        1..60 => {
             let text = format!("{:.1}", duration.as_secs_f64());
             format!("{} s", text.strip_suffix(".0").unwrap_or(&text))
         }
-        60..3600 => format!("{} min {} s", seconds / 60, seconds % 60),
-        3600..86_400 => format!("{} h {} min", seconds / 3600, seconds % 3600 / 60),
-        _ => format!("{} d {} h", seconds / 86_400, seconds % 86_400 / 3600),
+        60..3600 => two(seconds / 60, "min", seconds % 60, "s"),
+        3600..86_400 => two(seconds / 3600, "h", seconds % 3600 / 60, "min"),
+        _ => two(seconds / 86_400, "d", seconds % 86_400 / 3600, "h"),
     }
 }

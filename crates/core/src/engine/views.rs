@@ -39,6 +39,7 @@ pub struct GateView {
     /// Whether a person has paused it.
     pub paused: bool,
     /// Entries by state, and `arriving` files.
+    #[schema(value_type = BTreeMap<String, u64>)]
     pub counts: Counts,
     /// Entries filed since midnight in the service's time zone.
     pub filed_today: u64,

@@ -1,0 +1,200 @@
+//! The page, in headless Chromium.
+
+use serde_json::json;
+
+use crate::browser::with_page;
+use crate::support::{Coast, filing_gate, text};
+
+fn coast() -> Coast {
+    let coast = Coast::new(&format!(
+        "{}{}",
+        filing_gate("tide", "take = [\"<station>_<n:int>.csv\"]"),
+        "[gate.sums]\ndrop = \"drops/sums\"\nsettle = \"50ms\"\narchive = { into = \"archive/sums\" }\n\
+         [gate.sums.merge]\ninto = \"out/sums.csv\"\n"
+    ));
+    coast.folder("drops/tide");
+    coast.folder("drops/sums");
+    coast
+}
+
+const SIZE: (u32, u32) = (1280, 800);
+
+#[test]
+fn signing_in_needs_the_token_and_leads_back() {
+    let coast = coast();
+    let service = coast.serve();
+    with_page(SIZE, |page| async move {
+        page.go(&service, "/ledger").await;
+        let field = page.find("//input[@id='token']").await;
+        field.send_keys("a guess").await.unwrap();
+        page.press("Sign in").await;
+        page.see("this is not the token").await;
+        field.clear().await.unwrap();
+        field.send_keys(&format!("{}\u{e007}", service.token)).await.unwrap();
+        page.find("//h1[text()='Ledger']").await;
+        page.see("The ledger is empty.").await;
+        page.click("//button[@aria-label='Settings']").await;
+        page.press("Sign out").await;
+        page.find("//input[@id='token']").await;
+        page.go(&service, "/").await;
+        page.find("//input[@id='token']").await;
+    });
+}
+
+#[test]
+fn the_gates_page_follows_what_happens_by_itself() {
+    let coast = coast();
+    let service = coast.serve();
+    with_page(SIZE, |page| async move {
+        page.sign_in(&service).await;
+        page.see("Nothing is held.").await;
+        page.see("Nothing has happened yet.").await;
+        page.see("nothing held, no trouble").await;
+        page.find("//*[@role='status'][contains(., 'Live')]").await;
+        // The page is not loaded again: this mark would be gone.
+        page.script("window.mark = 1; return 1").await;
+        coast.drop("drops/tide/ullin_1.csv", "1");
+        coast.drop("drops/tide/ullin_2.csv", "1");
+        coast.drop("drops/sums/bad.csv", "a,b\n1\n");
+        page.find("//article[@data-gate='tide']//dt[.='Filed today']/following-sibling::dd[normalize-space(.)='2']").await;
+        page.find("//article[@data-gate='tide']//dt[.='Repeats today']/following-sibling::dd[normalize-space(.)='1']").await;
+        page.find("//article[@data-gate='sums']//dt[.='Held']/following-sibling::dd[normalize-space(.)='1']").await;
+        page.see("line 2: 1 fields where the header has 2").await;
+        page.see("2 files filed today, 1 held").await;
+        let told = page.find("//article[@data-gate='tide']//*[@role='img']").await;
+        let label = told.attr("aria-label").await.unwrap().unwrap();
+        assert!(label.starts_with("2 arrivals from "), "{label}");
+        assert_eq!(page.script("return window.mark").await, json!(1));
+    });
+}
+
+#[test]
+fn a_gates_page_shows_the_drop_folder_with_verdicts_and_can_pause() {
+    let coast = coast();
+    let service = coast.serve();
+    with_page(SIZE, |page| async move {
+        page.sign_in(&service).await;
+        page.press("tide").await;
+        page.see("The drop folder is empty.").await;
+        coast.drop("drops/tide/misnamed.csv", "x");
+        let row = "//tr[contains(., 'misnamed.csv')]";
+        page.find(&format!("{row}[contains(., 'leave')][contains(., 'comes closest')]")).await;
+        page.press("Pause …").await;
+        page.see("Pause the gate tide?").await;
+        page.press("Pause").await;
+        page.find("//h1[contains(., 'paused')]").await;
+        coast.drop("drops/tide/ullin_1.csv", "1");
+        page.find("//tr[contains(., 'ullin_1.csv')][contains(., 'when the gate is resumed')]").await;
+        page.click("//button[contains(., 'Verdict')]").await;
+        page.click("//*[@role='option'][contains(., 'leave')]").await;
+        page.find("//*[@aria-labelledby='drop'][not(.//tr[contains(., 'ullin_1.csv')])]").await;
+        assert!(page.has(row).await);
+        page.press("Resume").await;
+        page.find("//h1[contains(., 'open')]").await;
+        page.find("//*[@aria-labelledby='newest']//tr[contains(., 'ullin_1.csv')][contains(., 'filed')]").await;
+        page.press("Pass now").await;
+        page.see("Pass done: 0 files entered").await;
+    });
+}
+
+#[test]
+fn the_ledger_is_searched_and_an_entry_tells_its_history() {
+    let coast = coast();
+    for n in 1..=60 {
+        coast.drop(&format!("drops/tide/ullin_{n}.csv"), format!("{n}"));
+    }
+    coast.drop("drops/sums/a.csv", "x\n1\n2\n");
+    let service = coast.serve();
+    coast.wait("all is filed", |coast| coast.files("archive").len() == 61);
+    with_page(SIZE, |page| async move {
+        page.sign_in(&service).await;
+        page.press("Ledger").await;
+        page.see("50 entries shown").await;
+        page.press("Show more").await;
+        page.see("61 entries shown").await;
+        let search = page.find("//input[@type='search']").await;
+        search.send_keys("ullin_42\u{e007}").await.unwrap();
+        page.see("1 entry shown").await;
+        assert!(page.client.current_url().await.unwrap().query().unwrap().contains("text=ullin_42"));
+        search.clear().await.unwrap();
+        search.send_keys("no such file\u{e007}").await.unwrap();
+        page.see("No entry is so.").await;
+        page.go(&service, "/ledger?gate=sums").await;
+        page.see("1 entry shown").await;
+        page.click("//table//td[1]/a").await;
+        page.find("//h1[contains(., 'a.csv')]").await;
+        for words in ["first noticed in the drop folder", "settled", "worked: 2 rows", "moved to the archive"] {
+            page.find(&format!("//*[@aria-labelledby='history']//li[contains(., '{words}')]")).await;
+        }
+        page.find("//*[@aria-labelledby='batch']//dd[contains(., 'out/sums.csv')]").await;
+        let sum = text(&coast.entry("a.csv"), "sha256").to_owned();
+        page.see(&sum).await;
+        page.go(&service, "/entries/999").await;
+        page.see("there is no entry 999").await;
+        page.go(&service, "/nowhere").await;
+        page.see("There is no such page.").await;
+    });
+}
+
+#[test]
+fn the_page_works_by_keyboard_on_a_phone_and_in_the_dark() {
+    let coast = coast();
+    let service = coast.serve();
+    coast.drop("drops/sums/a-name-that-is-much-longer-than-a-phone-is-wide-and-has-no-gap.csv", "a,b\n1\n");
+    coast.wait("it is held", |coast| {
+        coast.ledger().first().is_some_and(|entry| entry["state"] == "held")
+    });
+    with_page(SIZE, |page| async move {
+        page.sign_in(&service).await;
+        page.go(&service, "/").await;
+        page.find("//article").await;
+        // From the top: the jump to the content, the name, the pages.
+        let mut reached = Vec::new();
+        for _ in 0..6 {
+            let key = "\u{e004}";
+            page.client.active_element().await.unwrap().send_keys(key).await.unwrap();
+            let name = "const e = document.activeElement; return e.getAttribute('aria-label') || e.innerText";
+            reached.push(page.script(name).await.as_str().unwrap().trim().to_owned());
+        }
+        assert!(reached.join("|").starts_with("To the content|Vadegate|Gates|Ledger|Settings"), "{reached:?}");
+        page.resize(390, 844).await;
+        for path in ["/", "/gates/sums", "/ledger", "/entries/1"] {
+            page.go(&service, path).await;
+            page.find("//h1").await;
+            page.see("a-name-that-is-much-longer").await;
+            let over = "return document.documentElement.scrollWidth - window.innerWidth";
+            assert_eq!(page.script(over).await, json!(0), "{path} is wider than the phone");
+        }
+        let ground = "return getComputedStyle(document.documentElement).backgroundColor";
+        let light = page.script(ground).await;
+        page.click("//button[@aria-label='Settings']").await;
+        page.press("Dark").await;
+        let dark = page.script(ground).await;
+        assert_ne!(light, dark);
+        page.go(&service, "/ledger").await;
+        page.find("//h1").await;
+        assert_eq!(page.script(ground).await, dark, "the choice is kept");
+    });
+}
+
+#[test]
+fn trouble_is_shown_and_the_line_comes_back_after_a_restart() {
+    let coast = coast();
+    std::fs::remove_dir(coast.path("drops/tide")).unwrap();
+    let service = coast.serve();
+    with_page(SIZE, |page| async move {
+        page.sign_in(&service).await;
+        page.see("1 gate in trouble").await;
+        page.find("//article[@data-gate='tide'][contains(., 'cannot be read')]").await;
+        let address = service.base.strip_prefix("http://").unwrap().to_owned();
+        service.kill();
+        page.see("Connection lost, trying again").await;
+        coast.folder("drops/tide");
+        let again = crate::support::Service::start(&coast, |command| {
+            command.args(["--listen", &address]);
+        });
+        page.find("//*[@role='status'][contains(., 'Live')]").await;
+        page.see("nothing held, no trouble").await;
+        drop(again);
+    });
+}

@@ -1,0 +1,135 @@
+//! The demo as a newcomer meets it.
+
+use std::io::{BufRead, BufReader};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+
+use serde_json::Value;
+
+use crate::support::{Ran, Service, signal, wait};
+
+/// A running demo; it ends with its test.
+pub struct Demo {
+    child: Child,
+    folder: tempfile::TempDir,
+    base: String,
+    token: String,
+}
+
+/// Starts the demo in a folder of its own, on any free port.
+pub fn start(args: &[&str]) -> Demo {
+    let folder = tempfile::Builder::new().prefix("coast-").tempdir().unwrap();
+    let mut child = Command::new(env!("CARGO_BIN_EXE_vadegate"))
+        .args(["demo", "--listen", "127.0.0.1:0", "--folder"])
+        .arg(folder.path())
+        .args(args)
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    let lines = BufReader::new(child.stdout.take().unwrap()).lines();
+    let link = lines
+        .map_while(Result::ok)
+        .find_map(|line| line.trim().strip_prefix("Open").map(|link| link.trim().to_owned()))
+        .expect("the demo prints the address to open");
+    let (base, token) = link.split_once("/sign-in#").expect("the link carries the token");
+    Demo { base: base.into(), token: token.into(), child, folder }
+}
+
+impl Demo {
+    pub fn folder(&self) -> &Path {
+        self.folder.path()
+    }
+
+    /// The demo's service, for asking.
+    pub fn service(&self) -> Service {
+        Service::elsewhere(&self.base, &self.token)
+    }
+
+    pub fn json(&self, line: &str) -> Value {
+        let ran = self.run(&format!("{line} --json"));
+        assert_eq!(ran.code, 0, "{}", ran.err);
+        serde_json::from_str(&ran.out).unwrap()
+    }
+
+    pub fn run(&self, line: &str) -> Ran {
+        let output = Command::new(env!("CARGO_BIN_EXE_vadegate"))
+            .current_dir(self.folder())
+            .args(line.split_whitespace())
+            .output();
+        Ran::of(output.unwrap())
+    }
+}
+
+impl Drop for Demo {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+fn count(gates: &Value, gate: &str, state: &str) -> u64 {
+    let gates = gates.as_array().unwrap();
+    let one = gates.iter().find(|one| one["name"] == gate).unwrap();
+    one["counts"][state].as_u64().unwrap()
+}
+
+#[test]
+fn the_demo_shows_every_kind_of_arrival() {
+    let mut demo = start(&["--pace", "30"]);
+    let gates = wait("each kind has come", || {
+        let gates = demo.json("gates");
+        let repeats = demo.json("ledger --repeats --limit 1000");
+        let all = count(&gates, "tide", "held") > 0
+            && count(&gates, "manifests", "held") > 0
+            && count(&gates, "tide", "filed") > 48
+            && count(&gates, "sea-state", "filed") > 6
+            && repeats.as_array().unwrap().len() > 1;
+        all.then_some(gates)
+    });
+    assert_eq!(gates.as_array().unwrap().len(), 3);
+
+    // The misnamed file is left, and it is said what it lacks.
+    let left = demo.json("files tide --verdict leave");
+    let misnamed = left.as_array().unwrap().iter().find(|file| file["kind"] == "file").unwrap();
+    assert!(misnamed["because"].as_str().unwrap().contains("comes closest"), "{misnamed}");
+
+    // The malformed one is held with its line.
+    let held = demo.json("ledger --gate tide --state held");
+    assert_eq!(held[0]["reason"], "line 13: 2 fields where the header has 3");
+
+    // One table for each station and day, with a row for each of its rows.
+    let table = std::fs::read_to_string(demo.folder().join("out/tide/ullin-bay_2026-03-01.csv"));
+    let table = table.unwrap();
+    assert_eq!(table.lines().next().unwrap(), "time,level_m,quality,station,source");
+    let ledger = demo.json("ledger --gate tide --state filed --limit 1000");
+    let rows = |entry: &Value| entry["rows"].as_u64().unwrap_or(0);
+    let of_day = ledger.as_array().unwrap().iter().filter(|entry| {
+        entry["fields"]["station"] == "ullin-bay" && entry["fields"]["day"] == "2026-03-01"
+    });
+    assert!(table.lines().count() as u64 > of_day.map(rows).sum::<u64>() / 2);
+
+    signal(i32::try_from(demo.child.id()).unwrap(), libc::SIGTERM);
+    let ended = wait("the demo has ended", || demo.child.try_wait().unwrap());
+    assert_eq!(ended.code(), Some(0));
+}
+
+#[test]
+fn a_temporary_demo_leaves_nothing_behind() {
+    let place = tempfile::tempdir().unwrap();
+    let mut child = Command::new(env!("CARGO_BIN_EXE_vadegate"))
+        .args(["demo", "--listen", "127.0.0.1:0"])
+        .env("TMPDIR", place.path())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
+    lines.find(|line| line.as_ref().is_ok_and(|line| line.contains("Ctrl-C"))).unwrap().unwrap();
+    let made: Vec<PathBuf> =
+        std::fs::read_dir(place.path()).unwrap().map(|entry| entry.unwrap().path()).collect();
+    assert!(made[0].join("drops/tide/ullin-bay").is_dir());
+    signal(i32::try_from(child.id()).unwrap(), libc::SIGINT);
+    assert_eq!(wait("it has ended", || child.try_wait().unwrap()).code(), Some(0));
+    assert_eq!(std::fs::read_dir(place.path()).unwrap().count(), 0);
+}

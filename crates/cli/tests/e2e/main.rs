@@ -1,0 +1,25 @@
+//! Tests through the real interface: the binary's commands, the service on
+//! loopback, the page in a browser. Where a new test goes:
+//!
+//! * `passes`: from drop folder to archive by `vadegate pass`; repeats, merging,
+//!   programs, filing.
+//! * `faults`: bad input, missing folders, full disks, interrupted runs.
+//! * `commands`: what the commands print, and their exit status.
+//! * `service`: the HTTP interface, live events, sign-in, starting and stopping.
+//! * `console`: the page, in headless Chromium.
+//! * `demo`: the demo as a newcomer meets it.
+//! * `chaos`: kill -9 at random moments under load.
+//! * `shots`: not a test; makes the pictures of `docs/screenshots` (ignored).
+//!
+//! Nothing uses a fixed port or folder, and everything ends with its test.
+
+mod browser;
+mod chaos;
+mod commands;
+mod console;
+mod demo;
+mod faults;
+mod passes;
+mod service;
+mod shots;
+mod support;

@@ -1,0 +1,102 @@
+//! The pictures of `docs/screenshots`, made from the demo. Run by `make shots`;
+//! not a test, so it is ignored.
+
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+
+use crate::browser::{Page, with_page};
+use crate::demo::{Demo, start};
+use crate::support::wait;
+
+fn place(name: &str) -> PathBuf {
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/screenshots");
+    std::fs::create_dir_all(&folder).unwrap();
+    folder.join(format!("{name}.png"))
+}
+
+async fn picture(page: &Page, name: &str) {
+    // Pictures and fonts are there, and nothing moves any more.
+    page.script("return document.fonts.ready.then(() => true)").await;
+    std::fs::write(place(name), page.client.screenshot().await.unwrap()).unwrap();
+}
+
+/// A command in a terminal window, on a screen that nobody sees.
+fn terminal(demo: &Demo, name: &str, lines: &[&str]) {
+    let mut script = String::from("cd \"$1\"; export PATH=\"$2:$PATH\" TERM=xterm-256color\n");
+    for line in lines {
+        script.push_str(&format!("printf '\\033[1;36m$ \\033[0m%s\\n' '{line}'; {line}; echo\n"));
+    }
+    script.push_str("touch \"$3\"; exec sleep 60\n");
+    let binary = Path::new(env!("CARGO_BIN_EXE_vadegate")).parent().unwrap();
+    let ready = demo.folder().join(format!("{name}.ready"));
+    let mut screen = Command::new("xvfb-run")
+        .args(["-a", "-s", "-screen 0 1280x800x24", "sh", "-c"])
+        .arg(
+            "xterm -fa 'DejaVu Sans Mono' -fs 10 -bg '#0e1719' -fg '#e4eded' -b 14 \
+             -geometry 155x46+0+0 -e sh -c \"$0\" sh \"$1\" \"$2\" \"$3\" & \
+             while [ ! -e \"$3\" ]; do sleep 0.1; done; sleep 1; \
+             import -window root \"$4\"; kill $!",
+        )
+        .arg(script)
+        .arg(demo.folder())
+        .arg(binary)
+        .arg(&ready)
+        .arg(place(name))
+        .stdin(Stdio::null())
+        .spawn()
+        .expect("xvfb-run, xterm and import are installed by `make shots`");
+    wait("the picture is made", || screen.try_wait().unwrap());
+}
+
+async fn pages(demo: &Demo, page: Page) {
+    let service = &demo.service();
+    page.resize(1280, 800).await;
+    page.go(service, "/sign-in").await;
+    page.find("//h1[contains(., 'Sign in')]").await;
+    picture(&page, "sign-in").await;
+    page.sign_in(service).await;
+    page.see("Nothing is held").await;
+    // Long enough for a held file, a repeat and a slow one.
+    page.find("//article[@data-gate='manifests']//dd[contains(@class, 'text-danger')]").await;
+    page.find("//article[@data-gate='tide']//dd[contains(@class, 'text-danger')]").await;
+    picture(&page, "gates").await;
+    page.script("document.documentElement.dataset.theme = 'dark'; return 1").await;
+    picture(&page, "gates-dark").await;
+    page.script("document.documentElement.dataset.theme = 'light'; return 1").await;
+    page.go(service, "/gates/tide").await;
+    page.find("//td[contains(., 'no pattern takes it')]").await;
+    picture(&page, "gate").await;
+    page.go(service, "/ledger").await;
+    page.find("//table//td").await;
+    picture(&page, "ledger").await;
+    page.go(service, "/ledger?state=held&gate=tide").await;
+    page.click("//table//td[1]/a").await;
+    page.see("Held because").await;
+    picture(&page, "entry-held").await;
+    page.go(service, "/ledger?state=filed&gate=tide").await;
+    page.click("//table//td[1]/a").await;
+    page.see("Batch").await;
+    picture(&page, "entry").await;
+    page.resize(390, 844).await;
+    page.go(service, "/").await;
+    page.see("What happened last").await;
+    picture(&page, "phone").await;
+}
+
+#[test]
+#[ignore = "makes pictures; run it with `make shots`"]
+fn shots() {
+    let demo = start(&["--pace", "250"]);
+    with_page((1280, 800), |page| pages(&demo, page));
+    terminal(&demo, "command-gates", &["vadegate gates", "vadegate files tide", "vadegate ledger --state held"]);
+    terminal(
+        &demo,
+        "command-why",
+        &[
+            "vadegate why drops/tide/fennick-point/fennick-point_20260301T0500.csv",
+            "vadegate why manifest_ullin-bay_101.txt",
+            "vadegate entry 30",
+            "vadegate events --limit 5",
+        ],
+    );
+}
