@@ -6,6 +6,11 @@ use std::fs::{DirBuilder, File, TryLockError};
 use std::io::{self, Read, Seek, Write};
 use std::os::unix::fs::DirBuilderExt;
 use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
+
+/// A service that is killed in the instant in which it starts a program leaves
+/// a child that has the lock until it notices. Its end is waited for so long.
+const ORPHAN: Duration = Duration::from_secs(5);
 
 /// Name of the file in the state folder that says where the service listens.
 pub const ADDRESS_FILE: &str = "address";
@@ -50,15 +55,21 @@ impl StateLock {
         let failed = |source| LockError::Io { folder: folder.to_owned(), source };
         DirBuilder::new().recursive(true).mode(0o700).create(folder).map_err(failed)?;
         let mut file = lock_file(folder).map_err(failed)?;
-        match file.try_lock() {
-            Ok(()) => {}
-            Err(TryLockError::WouldBlock) => {
-                return Err(LockError::Owned {
-                    folder: folder.to_owned(),
-                    owner: owner(&mut file),
-                });
+        let begun = Instant::now();
+        loop {
+            match file.try_lock() {
+                Ok(()) => break,
+                Err(TryLockError::WouldBlock) => {
+                    let owner = owner(&mut file);
+                    if owner.is_none_or(lives) || begun.elapsed() > ORPHAN {
+                        return Err(LockError::Owned { folder: folder.to_owned(), owner });
+                    }
+                    // The kernel tells nobody of the end of a process that is
+                    // not its child, so it is asked again.
+                    std::thread::sleep(Duration::from_millis(5));
+                }
+                Err(TryLockError::Error(source)) => return Err(failed(source)),
             }
-            Err(TryLockError::Error(source)) => return Err(failed(source)),
         }
         let write = |file: &mut File| -> io::Result<()> {
             file.set_len(0)?;
@@ -82,8 +93,17 @@ impl Drop for StateLock {
     }
 }
 
+/// Whether a process of this number lives.
+fn lives(pid: u32) -> bool {
+    let Ok(pid) = i32::try_from(pid) else { return true };
+    // SAFETY: a plain system call; signal 0 only asks.
+    let asked = unsafe { libc::kill(pid, 0) };
+    asked == 0 || io::Error::last_os_error().raw_os_error() != Some(libc::ESRCH)
+}
+
 fn owner(file: &mut File) -> Option<u32> {
     let mut text = String::new();
+    file.rewind().ok()?;
     file.read_to_string(&mut text).ok()?;
     text.trim().parse().ok()
 }

@@ -1,1 +1,359 @@
+use std::collections::HashMap;
+use std::sync::Arc;
 
+use proptest::prelude::*;
+
+use super::*;
+use crate::arrivals::Version;
+use crate::pattern::Fields;
+
+fn new(path: &str, content: u8) -> NewEntry {
+    NewEntry {
+        gate: "tide".into(),
+        drop_folder: "/drops".into(),
+        path: path.into(),
+        version: Version { bytes: 3, modified_ns: i64::from(content), inode: 7 },
+        sha256: [content; 32],
+        fields: Fields::new(),
+        seen_at: 1,
+        space: "tide".into(),
+        identity: vec![content; 32],
+        replaces: None,
+        nothing_to_work: false,
+        held: None,
+    }
+}
+
+fn archive() -> Target {
+    Arc::new(|new, _| Ok(Some(format!("/archive/{}", new.path))))
+}
+
+fn enter(ledger: &Ledger, entries: Vec<NewEntry>) -> Vec<Entered> {
+    let entered = ledger.enter(entries, archive()).unwrap().wait().unwrap();
+    entered.into_iter().map(|(_, outcome)| outcome).collect()
+}
+
+fn enter_one(ledger: &Ledger, new: NewEntry) -> i64 {
+    match enter(ledger, vec![new]).remove(0) {
+        Entered::New { id, .. } | Entered::Touched { id } => id,
+    }
+}
+
+fn state(ledger: &Ledger, id: i64) -> State {
+    ledger.entry(id).unwrap().unwrap().state
+}
+
+fn claim(ledger: &Ledger, entries: &[i64]) -> Result<i64, LedgerError> {
+    ledger.claim(Claim {
+        gate: "tide".into(),
+        work: "merge",
+        entries: entries.to_vec(),
+        output: None,
+    })
+}
+
+fn commit(ledger: &Ledger, batch: i64, entries: &[i64]) -> Result<(), LedgerError> {
+    let entries = entries.iter().map(|id| (*id, None, Some(format!("/archive/{id}")))).collect();
+    ledger.commit(CommitBatch { batch, entries, output: None, words: String::new() })
+}
+
+fn file(ledger: &Ledger, id: i64) -> Result<(), LedgerError> {
+    ledger.filed(vec![id], false, Cause::Pass).unwrap().wait()
+}
+
+#[test]
+fn an_identity_is_given_once_even_within_one_transaction() {
+    let folder = tempfile::tempdir().unwrap();
+    let ledger = Ledger::open(folder.path()).unwrap();
+    let outcome = enter(&ledger, vec![new("a", 1), new("b", 1), new("c", 2)]);
+    let states: Vec<_> = outcome
+        .iter()
+        .map(|one| match one {
+            Entered::New { state, fileable, .. } => (*state, *fileable),
+            Entered::Touched { .. } => panic!("nothing was touched"),
+        })
+        .collect();
+    // The repeat waits for its first, which has not been worked.
+    assert_eq!(states, [(State::Ready, false), (State::Repeat, false), (State::Ready, false)]);
+    assert_eq!(ledger.entry(2).unwrap().unwrap().repeat_of, Some(1));
+}
+
+#[test]
+fn the_index_refuses_a_second_holder_of_an_identity() {
+    let folder = tempfile::tempdir().unwrap();
+    let ledger = Ledger::open(folder.path()).unwrap();
+    enter(&ledger, vec![new("a", 1), new("b", 2)]);
+    drop(ledger);
+    let connection = Connection::open(folder.path().join(FILE_NAME)).unwrap();
+    let second = "UPDATE entry SET identity = (SELECT identity FROM entry WHERE id = 1) WHERE id = 2";
+    let refused = connection.execute(second, []).unwrap_err().to_string();
+    assert!(refused.contains("UNIQUE"), "{refused}");
+}
+
+#[test]
+fn a_doing_that_fails_leaves_nothing_of_itself_and_spoils_no_other() {
+    let folder = tempfile::tempdir().unwrap();
+    let ledger = Ledger::open(folder.path()).unwrap();
+    let ids: Vec<i64> = (1..=3).map(|n| enter_one(&ledger, new(&format!("{n}"), n))).collect();
+    claim(&ledger, &ids[2..]).unwrap();
+    // The second entry of this claim is being worked already.
+    let refused = claim(&ledger, &[ids[0], ids[2]]).unwrap_err();
+    assert_eq!(refused.to_string(), "entry 3 is working and cannot become working");
+    assert_eq!(state(&ledger, ids[0]), State::Ready);
+    assert_eq!(ledger.entry(ids[0]).unwrap().unwrap().tries, 0);
+    assert_eq!(ledger.counts("tide").unwrap()["working"], 1);
+    assert!(claim(&ledger, &ids[..2]).is_ok());
+}
+
+#[test]
+fn everything_is_there_again_after_the_ledger_is_opened_anew() {
+    let folder = tempfile::tempdir().unwrap();
+    let ledger = Ledger::open(folder.path()).unwrap();
+    let id = enter_one(&ledger, new("a", 1));
+    let batch = claim(&ledger, &[id]).unwrap();
+    commit(&ledger, batch, &[id]).unwrap();
+    file(&ledger, id).unwrap();
+    ledger.set_paused("tide".into(), true).unwrap();
+    let before = ledger.detail(id).unwrap().unwrap();
+    let tag = ledger.tag().unwrap().to_owned();
+    drop(ledger);
+    let ledger = Ledger::open(folder.path()).unwrap();
+    assert_eq!(ledger.detail(id).unwrap().unwrap(), before);
+    assert!(ledger.paused("tide").unwrap());
+    assert_eq!(ledger.tag().unwrap(), tag);
+    let told: Vec<_> = before.history.iter().map(|change| change.state).collect();
+    assert_eq!(told, [State::Ready, State::Working, State::Worked, State::Filed]);
+}
+
+#[test]
+fn a_touched_file_keeps_its_entry_and_another_content_gets_a_new_one() {
+    let folder = tempfile::tempdir().unwrap();
+    let ledger = Ledger::open(folder.path()).unwrap();
+    let id = enter_one(&ledger, new("a", 1));
+    let mut touched = new("a", 1);
+    touched.version.modified_ns = 99;
+    touched.replaces = Some(id);
+    assert_eq!(enter(&ledger, vec![touched]), [Entered::Touched { id }]);
+    let mut other = new("a", 2);
+    other.replaces = Some(id);
+    let second = enter_one(&ledger, other);
+    assert_eq!((state(&ledger, id), state(&ledger, second)), (State::Gone, State::Ready));
+    // What was never worked gives its identity free.
+    let again = enter_one(&ledger, new("again", 1));
+    assert_eq!(state(&ledger, again), State::Ready);
+}
+
+#[test]
+fn what_was_worked_keeps_its_identity_though_its_file_is_gone() {
+    let folder = tempfile::tempdir().unwrap();
+    let ledger = Ledger::open(folder.path()).unwrap();
+    let id = enter_one(&ledger, new("a", 1));
+    let batch = claim(&ledger, &[id]).unwrap();
+    commit(&ledger, batch, &[id]).unwrap();
+    ledger.gone(vec![(id, "it vanished".into())], Cause::Pass).unwrap();
+    let again = enter_one(&ledger, new("b", 1));
+    assert_eq!(state(&ledger, again), State::Repeat);
+}
+
+#[test]
+fn the_oldest_repeat_inherits_and_the_others_repeat_it() {
+    let folder = tempfile::tempdir().unwrap();
+    let ledger = Ledger::open(folder.path()).unwrap();
+    let ids: Vec<i64> = ["a", "b", "c"].iter().map(|path| enter_one(&ledger, new(path, 1))).collect();
+    assert!(ledger.repeats_to_file("tide").unwrap().is_empty());
+    ledger.gone(vec![(ids[0], "it vanished".into())], Cause::Pass).unwrap();
+    let heir = ledger.entry(ids[1]).unwrap().unwrap();
+    assert_eq!((heir.state, heir.repeat_of), (State::Ready, None));
+    assert_eq!(ledger.entry(ids[2]).unwrap().unwrap().repeat_of, Some(ids[1]));
+    assert_eq!(state(&ledger, enter_one(&ledger, new("d", 1))), State::Repeat);
+    let batch = claim(&ledger, &[ids[1]]).unwrap();
+    commit(&ledger, batch, &[ids[1]]).unwrap();
+    assert_eq!(ledger.repeats_to_file("tide").unwrap().len(), 2);
+}
+
+#[test]
+fn a_newer_file_is_refused_and_one_that_is_no_ledger_too() {
+    let folder = tempfile::tempdir().unwrap();
+    drop(Ledger::open(folder.path()).unwrap());
+    let file = folder.path().join(FILE_NAME);
+    let connection = Connection::open(&file).unwrap();
+    connection.pragma_update(None, "user_version", VERSION + 1).unwrap();
+    drop(connection);
+    for refused in [Ledger::open(folder.path()).err(), Ledger::open_to_read(folder.path()).err()] {
+        assert!(matches!(refused, Some(LedgerError::Newer { found, .. }) if found == VERSION + 1));
+    }
+    std::fs::write(&file, "this is no database, whatever its name may say").unwrap();
+    let refused = Ledger::open(folder.path()).err().unwrap().to_string();
+    assert!(refused.contains("cannot be opened"), "{refused}");
+}
+
+#[test]
+fn pages_go_through_all_entries_once() {
+    let folder = tempfile::tempdir().unwrap();
+    let ledger = Ledger::open(folder.path()).unwrap();
+    let entries = (0..45).map(|n| new(&format!("{n}.csv"), n)).collect();
+    enter(&ledger, entries);
+    let mut seen = Vec::new();
+    let mut query = Query { limit: Some(7), ..Query::default() };
+    loop {
+        let page = ledger.page(&query).unwrap();
+        seen.extend(page.entries.iter().map(|entry| entry.id));
+        match page.next {
+            Some(next) => query.cursor = Some(next),
+            None => break,
+        }
+    }
+    assert_eq!(seen, (1..=45).rev().collect::<Vec<_>>());
+    let query = Query { text: Some("_".into()), ..Query::default() };
+    assert!(ledger.page(&query).unwrap().entries.is_empty(), "an underscore is an underscore");
+}
+
+/// What may be done to the ledger in a random order.
+#[derive(Debug, Clone)]
+enum Doing {
+    Enter { path: u8, content: u8 },
+    Claim(usize),
+    Commit(usize),
+    GiveBack(usize),
+    Hold(usize),
+    File(usize),
+    Gone(usize),
+    Reopen,
+}
+
+fn doing() -> impl Strategy<Value = Doing> {
+    prop_oneof![
+        4 => (0u8..4, 0u8..5).prop_map(|(path, content)| Doing::Enter { path, content }),
+        3 => any::<usize>().prop_map(Doing::Claim),
+        3 => any::<usize>().prop_map(Doing::Commit),
+        1 => any::<usize>().prop_map(Doing::GiveBack),
+        1 => any::<usize>().prop_map(Doing::Hold),
+        2 => any::<usize>().prop_map(Doing::File),
+        1 => any::<usize>().prop_map(Doing::Gone),
+        1 => Just(Doing::Reopen),
+    ]
+}
+
+/// The plain model: the state of each entry, and how often each content was
+/// worked.
+#[derive(Default)]
+struct Model {
+    states: Vec<(u8, State)>,
+    worked: HashMap<u8, u32>,
+}
+
+impl Model {
+    fn pick(&self, at: usize) -> Option<(usize, u8, State)> {
+        let at = at.checked_rem(self.states.len())?;
+        Some((at, self.states[at].0, self.states[at].1))
+    }
+}
+
+/// One doing on both; what the ledger refuses must be what the model refuses.
+fn step(ledger: &mut Ledger, folder: &Path, model: &mut Model, doing: &Doing) {
+    let id = |at: usize| i64::try_from(at).unwrap() + 1;
+    match doing {
+        Doing::Enter { path, content } => {
+            enter_one(ledger, new(&format!("{path}"), *content));
+            let taken = model.states.iter().any(|(other, state)| {
+                other == content && !matches!(state, State::Repeat | State::Gone)
+            }) || model.worked.contains_key(content);
+            model.states.push((*content, if taken { State::Repeat } else { State::Ready }));
+        }
+        Doing::Reopen => {
+            // The old one must have ended before the new one begins.
+            *ledger = Ledger::nothing();
+            *ledger = Ledger::open(folder).unwrap();
+        }
+        Doing::Claim(at) => {
+            let Some((at, _, state)) = model.pick(*at) else { return };
+            let done = claim(ledger, &[id(at)]);
+            assert_eq!(done.is_ok(), state == State::Ready, "claim of {state:?}");
+            if done.is_ok() {
+                model.states[at].1 = State::Working;
+            }
+        }
+        Doing::Commit(at) => {
+            let Some((at, content, state)) = model.pick(*at) else { return };
+            // The engine commits only what it has claimed.
+            if state == State::Working {
+                let batch = ledger.entry(id(at)).unwrap().unwrap().batch.unwrap();
+                commit(ledger, batch, &[id(at)]).unwrap();
+                model.states[at].1 = State::Worked;
+                *model.worked.entry(content).or_default() += 1;
+            } else if state != State::Ready {
+                assert!(commit(ledger, 1, &[id(at)]).is_err(), "commit of {state:?}");
+            }
+        }
+        Doing::GiveBack(at) => {
+            let Some((at, _, State::Working)) = model.pick(*at) else { return };
+            let batch = ledger.entry(id(at)).unwrap().unwrap().batch.unwrap();
+            ledger.give_back(batch, None, Cause::Recovery, String::new(), String::new()).unwrap();
+            model.states[at].1 = State::Ready;
+        }
+        Doing::Hold(at) => {
+            let Some((at, _, state)) = model.pick(*at) else { return };
+            let hold = Hold { entry: id(at), reason: "faulty".into(), target: None };
+            let done = ledger.hold(vec![hold], Cause::Pass, None);
+            assert_eq!(done.is_ok(), matches!(state, State::Ready | State::Working));
+            if done.is_ok() {
+                model.states[at].1 = State::Held;
+            }
+        }
+        Doing::File(at) => {
+            let Some((at, _, state)) = model.pick(*at) else { return };
+            let done = file(ledger, id(at));
+            assert_eq!(done.is_ok(), matches!(state, State::Worked | State::Repeat));
+            if done.is_ok() {
+                model.states[at].1 = State::Filed;
+            }
+        }
+        Doing::Gone(at) => gone_step(ledger, model, *at),
+    }
+}
+
+fn gone_step(ledger: &Ledger, model: &mut Model, at: usize) {
+    let Some((at, content, state)) = model.pick(at) else { return };
+    let id = i64::try_from(at).unwrap() + 1;
+    let done = ledger.gone(vec![(id, "vanished".into())], Cause::Pass);
+    assert_eq!(done.is_ok(), state.may_become(State::Gone), "gone of {state:?}");
+    if done.is_err() {
+        return;
+    }
+    model.states[at].1 = State::Gone;
+    let held_identity = matches!(state, State::Ready | State::Working | State::Held);
+    if held_identity {
+        // The oldest of its repeats that lies there still takes its place.
+        let of_it = |(other, state): &&mut (u8, State)| *other == content && *state == State::Repeat;
+        if let Some(heir) = model.states.iter_mut().find(of_it) {
+            heir.1 = State::Ready;
+        }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 48, ..ProptestConfig::default() })]
+
+    #[test]
+    fn the_ledger_agrees_with_a_plain_model_and_works_nothing_twice(
+        doings in prop::collection::vec(doing(), 1..60),
+    ) {
+        let folder = tempfile::tempdir().unwrap();
+        let mut ledger = Ledger::open(folder.path()).unwrap();
+        let mut model = Model::default();
+        for doing in &doings {
+            step(&mut ledger, folder.path(), &mut model, doing);
+            for (at, (content, expected)) in model.states.iter().enumerate() {
+                let found = state(&ledger, i64::try_from(at).unwrap() + 1);
+                prop_assert_eq!(found, *expected, "entry {} of content {}", at + 1, content);
+            }
+            prop_assert!(model.worked.values().all(|times| *times == 1), "{:?}", model.worked);
+        }
+        // The counts that are kept are those that counting gives.
+        let counts = ledger.counts("tide").unwrap();
+        for of in State::ALL {
+            let counted = model.states.iter().filter(|(_, state)| *state == of).count() as u64;
+            prop_assert_eq!(counts[of.word()], counted, "{}", of.word());
+        }
+    }
+}

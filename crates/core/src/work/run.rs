@@ -54,12 +54,18 @@ pub(crate) fn run(order: &Order<'_>, stopping: &AtomicBool) -> (Ended, String) {
         .stdout(Stdio::piped())
         .stderr(Stdio::piped())
         .process_group(0);
-    // SAFETY: prctl is async-signal-safe and touches no memory of ours.
+    let service = std::process::id();
+    // SAFETY: prctl and getppid are async-signal-safe and touch no memory of
+    // ours.
     unsafe {
-        command.pre_exec(|| {
+        command.pre_exec(move || {
             // If the service is killed its program must not run on beside the
             // next attempt.
             libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL);
+            // It may have been killed just before that: then no signal comes.
+            if u32::try_from(libc::getppid()) != Ok(service) {
+                return Err(io::Error::from_raw_os_error(libc::ESRCH));
+            }
             Ok(())
         });
     }
