@@ -92,8 +92,16 @@ fn passage(home: &Path, count: usize) {
     let rate = |seconds: f64| count as f64 / seconds;
     println!("passage, median of {ROUNDS} rounds");
     println!("  vadegate pass                  {:>9.0} files/s", rate(product));
-    println!("  straight loop                  {:>9.0} files/s   ratio {:.2} (wanted 0.70)", rate(straight), straight / product);
-    println!("  sha256sum + mv                 {:>9.0} files/s   ratio {:.2}", rate(shell), shell / product);
+    println!(
+        "  straight loop                  {:>9.0} files/s   ratio {:.2} (wanted 0.70)",
+        rate(straight),
+        straight / product
+    );
+    println!(
+        "  sha256sum + mv                 {:>9.0} files/s   ratio {:.2}",
+        rate(shell),
+        shell / product
+    );
 }
 
 /// Read, SHA-256, rename, and one durable insert per 1,000 files.
@@ -104,9 +112,12 @@ fn straight_loop(home: &Path, round: usize) -> Duration {
     let db = rusqlite::Connection::open(&ledger).expect("a database");
     db.pragma_update(None, "journal_mode", "WAL").expect("WAL");
     db.pragma_update(None, "synchronous", "FULL").expect("FULL");
-    db.execute_batch("CREATE TABLE entry (name TEXT, bytes INTEGER, sha256 BLOB)").expect("a table");
-    let mut names: Vec<PathBuf> =
-        fs::read_dir(&drop).expect("the folder").map(|entry| entry.expect("an entry").path()).collect();
+    db.execute_batch("CREATE TABLE entry (name TEXT, bytes INTEGER, sha256 BLOB)")
+        .expect("a table");
+    let mut names: Vec<PathBuf> = fs::read_dir(&drop)
+        .expect("the folder")
+        .map(|entry| entry.expect("an entry").path())
+        .collect();
     names.sort();
     for chunk in names.chunks(1000) {
         db.execute_batch("BEGIN").expect("a transaction");
@@ -156,7 +167,8 @@ fn product(home: &Path, round: usize) -> Duration {
 fn used(pid: u32) -> (Duration, u64) {
     let stat = fs::read_to_string(format!("/proc/{pid}/stat")).expect("the process");
     let fields: Vec<&str> = stat.rsplit(')').next().unwrap_or("").split_whitespace().collect();
-    let ticks: u64 = fields[11].parse::<u64>().unwrap_or(0) + fields[12].parse::<u64>().unwrap_or(0);
+    let ticks: u64 =
+        fields[11].parse::<u64>().unwrap_or(0) + fields[12].parse::<u64>().unwrap_or(0);
     let status = fs::read_to_string(format!("/proc/{pid}/status")).expect("the process");
     let line = status.lines().find_map(|line| line.strip_prefix("VmRSS:")).unwrap_or("0");
     let kib = line.split_whitespace().next().and_then(|kib| kib.parse::<u64>().ok()).unwrap_or(0);

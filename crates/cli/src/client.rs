@@ -97,7 +97,8 @@ impl Client {
     }
 
     pub fn entry(&self, id: i64) -> Result<EntryDetail, Failure> {
-        let missing = || Failure::Failed(format!("there is no entry {id}; `vadegate ledger` lists them"));
+        let missing =
+            || Failure::Failed(format!("there is no entry {id}; `vadegate ledger` lists them"));
         match self {
             Client::Service(remote) => {
                 remote.get(&format!("/api/v1/entries/{id}"), &[]).map_err(|failure| match failure {
@@ -171,10 +172,8 @@ impl Remote {
     }
 
     pub fn post<T: DeserializeOwned>(&self, path: &str) -> Result<T, Failure> {
-        let request = self
-            .agent
-            .post(format!("{}{path}", self.base))
-            .header("Authorization", self.bearer());
+        let request =
+            self.agent.post(format!("{}{path}", self.base)).header("Authorization", self.bearer());
         self.read(request.send_empty())
     }
 

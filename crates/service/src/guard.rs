@@ -7,8 +7,8 @@ use actix_web::http::{Method, StatusCode, header};
 use actix_web::middleware::Next;
 use actix_web::{Error, web};
 
-use crate::problem::Problem;
 use crate::Shared;
+use crate::problem::Problem;
 
 /// Name of the session's cookie.
 pub(crate) const COOKIE: &str = "vadegate_session";

@@ -26,8 +26,7 @@ fn fill(registry: &Registry, engine: &Engine, gates: &[GateView]) -> prometheus:
         &["gate", "state"],
     )?;
     let paused = by_gate("vadegate_gate_paused", "1 while the gate is paused.", &["gate"])?;
-    let problems =
-        by_gate("vadegate_gate_problems", "Standing problems of the gate.", &["gate"])?;
+    let problems = by_gate("vadegate_gate_problems", "Standing problems of the gate.", &["gate"])?;
     let arrival = by_gate(
         "vadegate_last_arrival_timestamp_seconds",
         "When the newest entry was entered, in seconds since 1970.",

@@ -25,7 +25,9 @@ const PATIENCE: u64 = 5;
 #[derive(Debug, thiserror::Error)]
 pub enum ServeError {
     /// The address cannot be listened on.
-    #[error("cannot listen on `{address}`: {source}; give `listen` in [service] another port, or stop what has this one")]
+    #[error(
+        "cannot listen on `{address}`: {source}; give `listen` in [service] another port, or stop what has this one"
+    )]
     Listen {
         /// The address.
         address: String,

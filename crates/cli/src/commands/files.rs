@@ -42,7 +42,11 @@ fn print(files: &[FileView], args: &Files) -> Result<(), Failure> {
         let such = args.verdict.as_ref().map(|word| format!(" with verdict `{word}`"));
         return show::line(&format!(
             "Nothing lies in the drop folder{}{}.",
-            if args.gates.len() == 1 { format!(" of gate `{}`", args.gates[0]) } else { "s".into() },
+            if args.gates.len() == 1 {
+                format!(" of gate `{}`", args.gates[0])
+            } else {
+                "s".into()
+            },
             such.unwrap_or_default()
         ));
     }

@@ -19,11 +19,21 @@ pub fn gates(client: &Client, args: &Gates) -> Result<(), Failure> {
         return show::json(&gates);
     }
     if gates.is_empty() {
-        return show::line("The configuration has no gate. Add one as [gate.NAME], or write one with `vadegate init FOLDER`.");
+        return show::line(
+            "The configuration has no gate. Add one as [gate.NAME], or write one with `vadegate init FOLDER`.",
+        );
     }
     let mut table = show::table(&[
-        "GATE", "STATE", "WORK", "ARRIVING", "WAITING", "HELD", "FILED", "FILED TODAY",
-        "REPEATS TODAY", "LAST ARRIVAL",
+        "GATE",
+        "STATE",
+        "WORK",
+        "ARRIVING",
+        "WAITING",
+        "HELD",
+        "FILED",
+        "FILED TODAY",
+        "REPEATS TODAY",
+        "LAST ARRIVAL",
     ]);
     for gate in &gates {
         let count = |state: &str| show::count(gate.counts.get(state).copied().unwrap_or(0));
@@ -49,7 +59,9 @@ pub fn gates(client: &Client, args: &Gates) -> Result<(), Failure> {
         show::line(&format!("\n{}: {problem}", gate.name))?;
     }
     if matches!(client, Client::Here(_)) {
-        show::line("\nNo service is running here; `vadegate serve` starts it, `vadegate pass` works one pass.")?;
+        show::line(
+            "\nNo service is running here; `vadegate serve` starts it, `vadegate pass` works one pass.",
+        )?;
     }
     Ok(())
 }

@@ -19,7 +19,9 @@ pub fn init(file: &Path, args: &Init) -> Result<(), Failure> {
         Ok(meta) if meta.is_dir() => {}
         Ok(_) => return wrong(format!("`{shown}` is not a folder; name the drop folder")),
         Err(error) => {
-            return wrong(format!("the folder `{shown}` cannot be looked at: {error}; make it first"));
+            return wrong(format!(
+                "the folder `{shown}` cannot be looked at: {error}; make it first"
+            ));
         }
     }
     let file = std::path::absolute(file)?;
@@ -56,7 +58,11 @@ pub fn init(file: &Path, args: &Init) -> Result<(), Failure> {
     };
     out.write_all(text.as_bytes())?;
     out.sync_all()?;
-    show::line(&format!("Wrote {} with the gate `{gate}` over {}.", file.display(), drop.display()))?;
+    show::line(&format!(
+        "Wrote {} with the gate `{gate}` over {}.",
+        file.display(),
+        drop.display()
+    ))?;
     show::line("Next: read it, then `vadegate check`, `vadegate files`, and `vadegate serve`.")
 }
 

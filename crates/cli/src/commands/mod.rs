@@ -65,7 +65,8 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
 /// Logs go to stderr; what is logged is said by `VADEGATE_LOG`.
 fn logging(format: LogFormat) {
     use tracing_subscriber::EnvFilter;
-    let filter = EnvFilter::try_from_env("VADEGATE_LOG").unwrap_or_else(|_| EnvFilter::new("info,actix_server=warn"));
+    let filter = EnvFilter::try_from_env("VADEGATE_LOG")
+        .unwrap_or_else(|_| EnvFilter::new("info,actix_server=warn"));
     let logs = tracing_subscriber::fmt()
         .with_env_filter(filter)
         .with_writer(std::io::stderr)

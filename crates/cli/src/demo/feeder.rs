@@ -152,7 +152,10 @@ impl Feeder {
                 let at = self.hour.saturating_add(30.minutes());
                 let text = coast::tide_table(station, at, &mut self.random);
                 let cut = text.trim_end().rsplit_once(',').map_or("", |(begin, _)| begin);
-                drop_file(&folder.join(name_of(station.id, at, "_early")), format!("{cut}\n").as_bytes())
+                drop_file(
+                    &folder.join(name_of(station.id, at, "_early")),
+                    format!("{cut}\n").as_bytes(),
+                )
             }
             // A picture sent twice.
             _ => {

@@ -83,7 +83,11 @@ fn free_address(wanted: &str) -> Result<String, Failure> {
 fn announce(folder: &Path, base: &str, temporary: bool) {
     // The part after `#` stays in the browser: it is never sent or logged.
     let token = read_token(&folder.join("state")).unwrap_or_default();
-    let end = if temporary { "Ctrl-C ends the demo and removes its folder." } else { "Ctrl-C ends the demo." };
+    let end = if temporary {
+        "Ctrl-C ends the demo and removes its folder."
+    } else {
+        "Ctrl-C ends the demo."
+    };
     let shown = folder.display();
     // Whoever started it may have closed the output; it goes on all the same.
     let _ = writeln!(

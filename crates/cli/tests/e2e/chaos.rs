@@ -84,7 +84,8 @@ fn feed(coast: &Coast, seed: u64, stop: &AtomicBool) -> Dropped {
                 };
                 let content = if gate == "tide" || gate == "whole" {
                     let rows = random.random_range(1..40);
-                    let rows: Vec<String> = (0..rows).map(|row| format!("r{number}-{row},1")).collect();
+                    let rows: Vec<String> =
+                        (0..rows).map(|row| format!("r{number}-{row},1")).collect();
                     format!("row,one\n{}\n", rows.join("\n"))
                 } else {
                     format!("content {number}\n").repeat(random.random_range(1..300))
@@ -118,7 +119,10 @@ fn killed_at_random_moments_every_file_is_filed_and_worked_exactly_once() {
     let gates = GATES.replace("@AWAY@", &away.path().display().to_string());
     // Two outputs, each made of pieces with a number.
     let gates = gates.replace("[gate.whole]\n", "[gate.whole]\ntake = [\"<batch_of>_*.csv\"]\n");
-    let roots = format!("[service]\nlisten = \"127.0.0.1:0\"\nroots = [\".\", \"{}\"]\n", away.path().display());
+    let roots = format!(
+        "[service]\nlisten = \"127.0.0.1:0\"\nroots = [\".\", \"{}\"]\n",
+        away.path().display()
+    );
     fs::write(coast.path("vadegate.toml"), roots + &gates).unwrap();
     coast.folder("done");
     for gate in ["tide", "whole", "picture", "far", "job"] {
@@ -152,7 +156,11 @@ fn killed_at_random_moments_every_file_is_filed_and_worked_exactly_once() {
     let files: usize = dropped.values().map(BTreeMap::len).sum();
     eprintln!("chaos: {files} files were dropped");
     for (gate, expected) in &dropped {
-        let place = if *gate == "far" { away.path().join("far") } else { coast.path(&format!("archive/{gate}")) };
+        let place = if *gate == "far" {
+            away.path().join("far")
+        } else {
+            coast.path(&format!("archive/{gate}"))
+        };
         check_archive(gate, &place, expected);
     }
     check_ledger(&coast, &dropped);
@@ -168,11 +176,14 @@ fn drain(coast: &Coast) {
         eprintln!("chaos: {left} files to go");
         let mut now = left;
         let mut looked = 0;
-        wait(&format!("one of the {left} files has been filed: {}", coast.run("gates").out), || {
-            now = coast.files("drops").len();
-            looked += 1;
-            (now < left && (now == 0 || looked % 40 == 0)).then_some(())
-        });
+        wait(
+            &format!("one of the {left} files has been filed: {}", coast.run("gates").out),
+            || {
+                now = coast.files("drops").len();
+                looked += 1;
+                (now < left && (now == 0 || looked % 40 == 0)).then_some(())
+            },
+        );
         left = now;
     }
 }

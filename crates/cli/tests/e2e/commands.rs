@@ -31,7 +31,13 @@ fn check_tells_every_fault_with_line_and_column() {
     let coast = Coast::new("[gate.tide]\ndrop = \"drops\"\nsetle = \"5s\"\norder = \"size\"\n");
     let ran = coast.run("check");
     assert_eq!(ran.code, 2);
-    assert!(ran.out.contains("vadegate.toml:6:1: fault: unknown key `setle` in [gate.tide]; did you mean `settle`?"), "{}", ran.out);
+    assert!(
+        ran.out.contains(
+            "vadegate.toml:6:1: fault: unknown key `setle` in [gate.tide]; did you mean `settle`?"
+        ),
+        "{}",
+        ran.out
+    );
     assert!(ran.out.contains("vadegate.toml:7:9: fault: `order` is \"size\"; expected \"oldest\""));
     assert!(ran.out.contains("does not say where worked files go"));
     let json = coast.run("check --json");
@@ -103,10 +109,16 @@ fn why_tells_what_became_of_a_file_in_one_sentence() {
     assert!(why("archive/tide/ullin_1.csv").contains("is entry 1 of gate `tide`"));
     assert!(why("ullin_1.csv").contains("is entry 1 of gate `tide`"));
     let repeat = why("copy_9.csv");
-    assert!(repeat.contains("a repeat of entry 1 archived at /archive/tide/ullin_1.csv"), "{repeat}");
+    assert!(
+        repeat.contains("a repeat of entry 1 archived at /archive/tide/ullin_1.csv"),
+        "{repeat}"
+    );
     let left = why("drops/tide/misnamed.csv");
     assert!(left.contains("is not taken at gate `tide`: no pattern takes it;"), "{left}");
-    assert!(left.contains("`<station>_<n:int>.csv` comes closest: it fits as far as `<station>`"), "{left}");
+    assert!(
+        left.contains("`<station>_<n:int>.csv` comes closest: it fits as far as `<station>`"),
+        "{left}"
+    );
     assert!(why("drops/tide/never.csv").contains("no such file was ever entered there"));
     let unknown = coast.run("why /etc/hostname");
     assert_eq!(unknown.code, 1);
@@ -160,7 +172,8 @@ fn json_has_the_documented_fields() {
     let counts = "adopted arriving filed gone held ready repeat worked working";
     assert_eq!(keys(&gate["counts"]).join(" "), counts);
     let file = &coast.json("files tide")[0];
-    for name in "path name kind bytes modified owner fields verdict entry because".split_whitespace()
+    for name in
+        "path name kind bytes modified owner fields verdict entry because".split_whitespace()
     {
         assert!(keys(file).contains(&name), "{name}");
     }
@@ -179,7 +192,10 @@ fn entry_and_events_tell_the_history() {
     let states: Vec<_> = events.as_array().unwrap().iter().map(|one| text(one, "state")).collect();
     assert_eq!(states.iter().filter(|state| **state == "filed").count(), 6);
     let first = events[0]["id"].as_i64().unwrap();
-    assert_eq!(coast.json(&format!("events --after {first}")).as_array().unwrap().len() + 1, events.as_array().unwrap().len());
+    assert_eq!(
+        coast.json(&format!("events --after {first}")).as_array().unwrap().len() + 1,
+        events.as_array().unwrap().len()
+    );
     let follow = coast.run("events --follow");
     assert_eq!((follow.code, follow.err.contains("no service is running")), (1, true));
 }
@@ -210,7 +226,14 @@ fn a_paused_gate_takes_nothing_until_it_is_resumed() {
 #[test]
 fn wrong_usage_exits_with_two() {
     let coast = filed();
-    for line in ["", "ledgre", "entry x", "ledger --limit 0", "files --verdict maybe", "serve --listen here"] {
+    for line in [
+        "",
+        "ledgre",
+        "entry x",
+        "ledger --limit 0",
+        "files --verdict maybe",
+        "serve --listen here",
+    ] {
         assert_eq!(coast.run(line).code, 2, "{line}");
     }
     assert_eq!(coast.run("--version").code, 0);

@@ -84,14 +84,18 @@ fn a_gates_page_shows_the_drop_folder_with_verdicts_and_can_pause() {
         page.press("Pause").await;
         page.find("//h1[contains(., 'paused')]").await;
         coast.drop("drops/tide/ullin_1.csv", "1");
-        page.find("//tr[contains(., 'ullin_1.csv')][contains(., 'when the gate is resumed')]").await;
+        page.find("//tr[contains(., 'ullin_1.csv')][contains(., 'when the gate is resumed')]")
+            .await;
         page.click("//button[contains(., 'Verdict')]").await;
         page.click("//*[@role='option'][contains(., 'leave')]").await;
         page.find("//*[@aria-labelledby='drop'][not(.//tr[contains(., 'ullin_1.csv')])]").await;
         assert!(page.has(row).await);
         page.press("Resume").await;
         page.find("//h1[contains(., 'open')]").await;
-        page.find("//*[@aria-labelledby='newest']//tr[contains(., 'ullin_1.csv')][contains(., 'filed')]").await;
+        page.find(
+            "//*[@aria-labelledby='newest']//tr[contains(., 'ullin_1.csv')][contains(., 'filed')]",
+        )
+        .await;
         page.press("Pass now").await;
         page.see("Pass done: 0 files entered").await;
     });
@@ -115,7 +119,9 @@ fn the_ledger_is_searched_and_an_entry_tells_its_history() {
         let search = page.find("//input[@type='search']").await;
         search.send_keys("ullin_42\u{e007}").await.unwrap();
         page.see("1 entry shown").await;
-        assert!(page.client.current_url().await.unwrap().query().unwrap().contains("text=ullin_42"));
+        assert!(
+            page.client.current_url().await.unwrap().query().unwrap().contains("text=ullin_42")
+        );
         search.clear().await.unwrap();
         search.send_keys("no such file\u{e007}").await.unwrap();
         page.see("No entry is so.").await;
@@ -123,8 +129,14 @@ fn the_ledger_is_searched_and_an_entry_tells_its_history() {
         page.see("1 entry shown").await;
         page.click("//table//td[1]/a").await;
         page.find("//h1[contains(., 'a.csv')]").await;
-        for words in ["first noticed in the drop folder", "settled", "worked: 2 rows", "moved to the archive"] {
-            page.find(&format!("//*[@aria-labelledby='history']//li[contains(., '{words}')]")).await;
+        for words in [
+            "first noticed in the drop folder",
+            "settled",
+            "worked: 2 rows",
+            "moved to the archive",
+        ] {
+            page.find(&format!("//*[@aria-labelledby='history']//li[contains(., '{words}')]"))
+                .await;
         }
         page.find("//*[@aria-labelledby='batch']//dd[contains(., 'out/sums.csv')]").await;
         let sum = text(&coast.entry("a.csv"), "sha256").to_owned();
@@ -140,7 +152,10 @@ fn the_ledger_is_searched_and_an_entry_tells_its_history() {
 fn the_page_works_by_keyboard_on_a_phone_and_in_the_dark() {
     let coast = coast();
     let service = coast.serve();
-    coast.drop("drops/sums/a-name-that-is-much-longer-than-a-phone-is-wide-and-has-no-gap.csv", "a,b\n1\n");
+    coast.drop(
+        "drops/sums/a-name-that-is-much-longer-than-a-phone-is-wide-and-has-no-gap.csv",
+        "a,b\n1\n",
+    );
     coast.wait("it is held", |coast| {
         coast.ledger().first().is_some_and(|entry| entry["state"] == "held")
     });
@@ -156,7 +171,10 @@ fn the_page_works_by_keyboard_on_a_phone_and_in_the_dark() {
             let name = "const e = document.activeElement; return e.getAttribute('aria-label') || e.innerText";
             reached.push(page.script(name).await.as_str().unwrap().trim().to_owned());
         }
-        assert!(reached.join("|").starts_with("To the content|Vadegate|Gates|Ledger|Settings"), "{reached:?}");
+        assert!(
+            reached.join("|").starts_with("To the content|Vadegate|Gates|Ledger|Settings"),
+            "{reached:?}"
+        );
         page.resize(390, 844).await;
         for path in ["/", "/gates/sums", "/ledger", "/entries/1"] {
             page.go(&service, path).await;

@@ -134,9 +134,7 @@ fn a_full_disk_holds_nothing_back_for_good() {
     assert_eq!(coast.files("small"), ["small/ballast"], "nothing half-written is seen or left");
     // With room for the output but not for the archive's copy.
     fs::remove_file(coast.path("small/ballast")).unwrap();
-    coast.wait("the output is there", |coast| {
-        coast.path("small/out.csv").try_exists().unwrap()
-    });
+    coast.wait("the output is there", |coast| coast.path("small/out.csv").try_exists().unwrap());
     coast.wait("filing waits", |coast| problems(coast, "tide").contains("filing is tried again"));
     assert_eq!(coast.entry("a.csv")["state"], "worked");
     fs::rename(coast.path("small/out.csv"), coast.path("out.csv"))
@@ -183,12 +181,14 @@ fn a_full_disk_under_the_ledger_stops_no_answers_and_ends_well() {
 fn awkward_names_are_names() {
     let coast = Coast::new(&filing_gate("tide", ""));
     let long = "ü".repeat(127);
-    let names = [" a b .csv", "it's \"quoted\".csv", "line\nbreak.csv", "100%.csv", "wave🌊.csv", &long];
+    let names =
+        [" a b .csv", "it's \"quoted\".csv", "line\nbreak.csv", "100%.csv", "wave🌊.csv", &long];
     for name in names {
         coast.drop(&format!("drops/tide/{name}"), name);
     }
     pass(&coast, "tide");
-    let mut expected: Vec<String> = names.iter().map(|name| format!("archive/tide/{name}")).collect();
+    let mut expected: Vec<String> =
+        names.iter().map(|name| format!("archive/tide/{name}")).collect();
     expected.sort();
     assert_eq!(coast.files("archive"), expected);
     for entry in coast.ledger() {

@@ -102,7 +102,8 @@ fn fields_name_the_archive_and_what_is_not_for_the_gate_is_left() {
     );
     let name = "drops/tarn/tarn_20260301.csv";
     coast.drop(name, "x");
-    for left in ["tarn/tarn_20260230.csv", "tarn/ullin_20260301.csv", "tarn/tarn_20260301_draft.csv"]
+    for left in
+        ["tarn/tarn_20260230.csv", "tarn/ullin_20260301.csv", "tarn/tarn_20260301_draft.csv"]
     {
         coast.drop(&format!("drops/{left}"), "x");
     }
@@ -173,10 +174,7 @@ fn the_field_orders_the_rows_and_numbers_count_as_numbers() {
 
 #[test]
 fn a_faulty_table_is_held_with_its_line_and_the_others_go_on() {
-    let coast = Coast::new(&format!(
-        "{}[gate.tide.hold]\ninto = \"held\"\n",
-        merging_gate("")
-    ));
+    let coast = Coast::new(&format!("{}[gate.tide.hold]\ninto = \"held\"\n", merging_gate("")));
     coast.drop("drops/tide/good.csv", "a,b\n1,2\n");
     for (name, content) in [
         ("ragged.csv", "a,b\n1,2\n1,2,3\n"),
@@ -243,9 +241,10 @@ fn the_exit_status_says_done_try_again_or_failed() {
     let state = |name: &str| text(&coast.entry(name), "state").to_owned();
     wait("all have ended", || {
         coast.run("pass");
-        ["slow_2.txt", "never_3.txt"].iter().all(|name| {
-            coast.ledger().len() == 4 && state(name) != "ready"
-        }).then_some(())
+        ["slow_2.txt", "never_3.txt"]
+            .iter()
+            .all(|name| coast.ledger().len() == 4 && state(name) != "ready")
+            .then_some(())
     });
     assert_eq!(coast.files("archive"), ["archive/good_1.txt", "archive/slow_2.txt"]);
     assert_eq!(coast.entry("slow_2.txt")["tries"], 3);

@@ -150,7 +150,8 @@ fn the_document_describes_what_is_answered() {
         assert!(jsonschema::is_valid(&schema, &answer), "{path}: {answer}");
     }
     // The check itself finds what is wrong.
-    let gate = json!({ "$ref": "#/components/schemas/GateView", "components": document["components"] });
+    let gate =
+        json!({ "$ref": "#/components/schemas/GateView", "components": document["components"] });
     assert!(!jsonschema::is_valid(&gate, &json!({ "name": "tide" })));
 }
 
@@ -165,7 +166,9 @@ fn lists_are_read_page_by_page_without_gaps() {
     let mut path = "/api/v1/entries?limit=10".to_owned();
     loop {
         let page = service.get(&path);
-        ids.extend(page["entries"].as_array().unwrap().iter().map(|one| one["id"].as_i64().unwrap()));
+        ids.extend(
+            page["entries"].as_array().unwrap().iter().map(|one| one["id"].as_i64().unwrap()),
+        );
         match page["next"].as_i64() {
             Some(next) => path = format!("/api/v1/entries?limit=10&cursor={next}"),
             None => break,
@@ -180,7 +183,8 @@ fn lists_are_read_page_by_page_without_gaps() {
     assert_eq!((first["files"].as_array().unwrap().len(), &first["total"]), (5, &7.into()));
     let next = text(&first, "next").replace(' ', "%20");
     let second = service.get(&format!("/api/v1/gates/tide/files?cursor={next}"));
-    let names: Vec<_> = second["files"].as_array().unwrap().iter().map(|one| text(one, "name")).collect();
+    let names: Vec<_> =
+        second["files"].as_array().unwrap().iter().map(|one| text(one, "name")).collect();
     assert_eq!(names, ["later 5.csv", "later 6.csv"]);
     assert_eq!(second["next"], Value::Null);
 }
@@ -232,7 +236,10 @@ fn live_events_come_as_things_happen_and_go_on_where_they_were_cut_off() {
         assert_eq!(live.iter().map(|(id, _)| *id).collect::<Vec<_>>(), [newest + 1, newest + 2]);
         assert_eq!(text(&live[1].1, "path"), "b.csv");
         let resumed = resumed.join().unwrap();
-        assert_eq!(resumed.iter().map(|(id, _)| *id).collect::<Vec<_>>(), [newest, newest + 1, newest + 2]);
+        assert_eq!(
+            resumed.iter().map(|(id, _)| *id).collect::<Vec<_>>(),
+            [newest, newest + 1, newest + 2]
+        );
     });
     let (status, body) = service.ask("GET", "/api/v1/events", &[("Last-Event-ID", "x")]);
     assert_eq!((status, body.contains("`Last-Event-ID` is no number")), (400, true));

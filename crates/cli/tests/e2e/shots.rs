@@ -88,7 +88,11 @@ async fn pages(demo: &Demo, page: Page) {
 fn shots() {
     let demo = start(&["--pace", "250"]);
     with_page((1280, 800), |page| pages(&demo, page));
-    terminal(&demo, "command-gates", &["vadegate gates", "vadegate files tide", "vadegate ledger --state held"]);
+    terminal(
+        &demo,
+        "command-gates",
+        &["vadegate gates", "vadegate files tide", "vadegate ledger --state held"],
+    );
     terminal(
         &demo,
         "command-why",

@@ -188,7 +188,9 @@ impl Service {
         let Some(base) = base else { panic!("no service: {}", log.lock().unwrap()) };
         let to_log = Arc::clone(&log);
         // It ends when the child's stderr does.
-        std::thread::spawn(move || lines.map_while(Result::ok).for_each(|line| add(&to_log, &line)));
+        std::thread::spawn(move || {
+            lines.map_while(Result::ok).for_each(|line| add(&to_log, &line))
+        });
         let token = fs::read_to_string(coast.path("state/token")).unwrap().trim().to_owned();
         Service { child: Some(child), base, token, log, agent: agent() }
     }

@@ -42,6 +42,21 @@ fn a_good_file_is_built_with_paths_from_its_folder() {
 }
 
 #[test]
+fn the_example_of_the_reference_is_a_good_configuration() {
+    const PAGE: &str = include_str!("../../../../docs/configuration.md");
+    let (_, example) = PAGE.split_once("```toml\n").unwrap();
+    let (example, _) = example.split_once("```").unwrap();
+    assert_eq!(faults(example), [""; 0]);
+    // Every key that a gate knows has its line there.
+    for key in "drop take leave case subfolders settle sweep order once interrupted merge run \
+                archive hold into exists columns add delimiter program args limit wait tries"
+        .split_whitespace()
+    {
+        assert!(PAGE.contains(&format!("`{key}`")), "{key}");
+    }
+}
+
+#[test]
 fn unknown_keys_name_the_nearest_with_line_and_column() {
     let text =
         "[gate.tide]\ndrop = \"d\"\n  setle = \"5s\"\narchive = \"leave\"\ncolour = 1\n[gates]\n";

@@ -118,7 +118,11 @@ impl GateRunner {
                 version: &filing.version,
                 sha256: &filing.entry.sha256,
                 target: &target,
-                staged_name: format!(".vadegate-{}-{}.copy", self.context().ledger.tag()?, filing.entry.id),
+                staged_name: format!(
+                    ".vadegate-{}-{}.copy",
+                    self.context().ledger.tag()?,
+                    filing.entry.id
+                ),
             };
             match move_to(&moving) {
                 Ok(Moved::Taken) => {

@@ -12,7 +12,9 @@ use super::places::builtins;
 use super::recovery::remove;
 use crate::config::{Exists, MergeConfig, Work};
 use crate::filing::numbered;
-use crate::ledger::{Cause, Claim, CommitBatch, Filing, Hold, LedgerError, StagedOutput, staged_name};
+use crate::ledger::{
+    Cause, Claim, CommitBatch, Filing, Hold, LedgerError, StagedOutput, staged_name,
+};
 use crate::work::merge::{Opening, Source, SourceFault, StageError, Staged, existing, note, stage};
 use crate::work::publish::publish;
 

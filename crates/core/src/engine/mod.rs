@@ -11,13 +11,14 @@ mod merging;
 mod places;
 mod recovery;
 mod running;
+mod settling;
 mod views;
 mod why;
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex};
 use std::sync::mpsc::{self, Receiver, SyncSender};
+use std::sync::{Arc, Mutex};
 use std::thread::JoinHandle;
 use std::time::Duration;
 
@@ -125,7 +126,12 @@ impl Engine {
         for gate in &context.config.gates {
             let (commands, inbox) = mpsc::channel();
             let live = Arc::new(Live::new(Arc::clone(&context), gate.clone()));
-            let handle = GateHandle { live, commands, inbox: Mutex::new(Some(inbox)), thread: Mutex::default() };
+            let handle = GateHandle {
+                live,
+                commands,
+                inbox: Mutex::new(Some(inbox)),
+                thread: Mutex::default(),
+            };
             gates.insert(gate.name.clone(), handle);
         }
         Engine { context, gates, _lock: lock }

@@ -144,9 +144,12 @@ fn cut_off_between_claim_and_commit_the_batch_is_made_anew() {
 
 #[test]
 fn cut_off_between_commit_and_publish_the_output_is_published_once() {
-    for (mode, base, already) in
-        [("create", "", ""), ("replace", "old", ""), ("append", "x\n0\n", ""), ("append", "x\n0\n", "1")]
-    {
+    for (mode, base, already) in [
+        ("create", "", ""),
+        ("replace", "old", ""),
+        ("append", "x\n0\n", ""),
+        ("append", "x\n0\n", "1"),
+    ] {
         let home = Home::new();
         let engine = home.engine(MERGE);
         if mode != "create" {

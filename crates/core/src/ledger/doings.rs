@@ -1,54 +1,10 @@
 //! What the engine does to entries. Each doing is one job of the writing
 //! thread: all of it becomes durable, or nothing.
 
-use rusqlite::{Connection, OptionalExtension, params};
+use rusqlite::{Connection, OptionalExtension, ToSql, params};
 
 use super::writer::{Ticket, Tx};
 use super::{Cause, Ledger, LedgerError, State, staged_name, writing};
-use crate::arrivals::Version;
-use crate::pattern::Fields;
-
-/// A settled version that is to be entered.
-#[derive(Debug, Clone)]
-pub(crate) struct NewEntry {
-    pub gate: String,
-    pub drop_folder: String,
-    pub path: String,
-    pub version: Version,
-    pub sha256: [u8; 32],
-    pub fields: Fields,
-    /// When it was first noticed, in milliseconds.
-    pub seen_at: i64,
-    /// The identity space, and the identity in it.
-    pub space: String,
-    pub identity: Vec<u8>,
-    /// The entry of an earlier version that still lay at this path.
-    pub replaces: Option<i64>,
-    /// The gate has no work: the entry is worked as it is entered.
-    pub nothing_to_work: bool,
-    /// It is held from the start, for this reason.
-    pub held: Option<String>,
-}
-
-/// Decides where an entry is to be moved, given its number; an error holds it.
-pub(crate) type Target =
-    std::sync::Arc<dyn Fn(&NewEntry, i64) -> Result<Option<String>, String> + Send + Sync>;
-
-/// What became of a version that was to be entered.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum Entered {
-    /// A new entry in this state, to be moved to the target when it is worked
-    /// or a repeat.
-    New {
-        id: i64,
-        state: State,
-        target: Option<String>,
-        /// It can be filed at once.
-        fileable: bool,
-    },
-    /// The file was touched, but its content is that of its entry.
-    Touched { id: i64 },
-}
 
 /// Entries that are claimed for work together.
 #[derive(Debug, Clone)]
@@ -104,36 +60,12 @@ pub(crate) struct Hold {
     pub target: Option<String>,
 }
 
-
 impl Ledger {
-    fn submit<T: Send + 'static>(
+    pub(super) fn submit<T: Send + 'static>(
         &self,
         work: impl FnOnce(&mut Tx<'_>) -> Result<T, LedgerError> + Send + 'static,
     ) -> Result<Ticket<T>, LedgerError> {
         Ok(self.writer.as_ref().ok_or(LedgerError::Closed)?.submit(work))
-    }
-
-    /// Enters settled versions.
-    pub(crate) fn enter(
-        &self,
-        entries: Vec<NewEntry>,
-        target: Target,
-    ) -> Result<Ticket<Vec<(NewEntry, Entered)>>, LedgerError> {
-        self.submit(move |tx| {
-            let mut id: i64 = tx
-                .connection
-                .query_row("SELECT COALESCE(MAX(id), 0) FROM entry", [], |row| row.get(0))
-                .map_err(writing)?;
-            let mut entered = Vec::with_capacity(entries.len());
-            for new in entries {
-                let outcome = enter_one(tx, id + 1, &new, &target)?;
-                if matches!(outcome, Entered::New { .. }) {
-                    id += 1;
-                }
-                entered.push((new, outcome));
-            }
-            Ok(entered)
-        })
     }
 
     /// Claims ready entries for a batch: they are `working` when this is done.
@@ -297,11 +229,10 @@ impl Ledger {
         self.submit(move |tx| {
             for entry in &entries {
                 let words = if left { "left in place" } else { "moved to the archive" };
-                step(tx, *entry, State::Filed, cause, words)?;
-                tx.connection
-                    .prepare_cached("UPDATE entry SET filed_at = ?, in_drop = ? WHERE id = ?")
-                    .and_then(|mut update| update.execute(params![tx.now, left, entry]))
-                    .map_err(writing)?;
+                let update =
+                    "UPDATE entry SET state = ?2, filed_at = ?3, in_drop = ?4 WHERE id = ?1";
+                let now = tx.now;
+                step_and(tx, *entry, State::Filed, cause, words, update, &[&now, &left])?;
             }
             Ok(())
         })
@@ -349,7 +280,12 @@ pub(super) fn as_i64(value: u64) -> i64 {
     value.cast_signed()
 }
 
-fn set(connection: &Connection, sql: &str, entry: i64, value: i64) -> Result<(), LedgerError> {
+pub(super) fn set(
+    connection: &Connection,
+    sql: &str,
+    entry: i64,
+    value: i64,
+) -> Result<(), LedgerError> {
     connection
         .prepare_cached(sql)
         .and_then(|mut update| update.execute([entry, value]))
@@ -365,6 +301,20 @@ fn step(
     cause: Cause,
     words: &str,
 ) -> Result<State, LedgerError> {
+    step_and(tx, entry, to, cause, words, "UPDATE entry SET state = ?2 WHERE id = ?1", &[])
+}
+
+/// As [`step`], by an update that sets more than the state: `?1` is the entry,
+/// `?2` the state, and from `?3` on come `values`.
+pub(super) fn step_and(
+    tx: &mut Tx<'_>,
+    entry: i64,
+    to: State,
+    cause: Cause,
+    words: &str,
+    update: &str,
+    values: &[&dyn ToSql],
+) -> Result<State, LedgerError> {
     let (gate, from): (String, String) = tx
         .connection
         .prepare_cached("SELECT gate, state FROM entry WHERE id = ?")
@@ -375,9 +325,12 @@ fn step(
     if !from.may_become(to) {
         return Err(refused(from.word()));
     }
+    let state = to.word();
+    let mut all: Vec<&dyn ToSql> = vec![&entry, &state];
+    all.extend_from_slice(values);
     tx.connection
-        .prepare_cached("UPDATE entry SET state = ? WHERE id = ?")
-        .and_then(|mut update| update.execute(params![to.word(), entry]))
+        .prepare_cached(update)
+        .and_then(|mut update| update.execute(&all[..]))
         .map_err(writing)?;
     tx.count(&gate, Some(from), to);
     tx.tell(entry, &gate, to, cause, words)?;
@@ -387,22 +340,28 @@ fn step(
 fn worked(tx: &mut Tx<'_>, entries: &[Worked]) -> Result<(), LedgerError> {
     for (entry, rows, target) in entries {
         let words = rows.map_or("worked".to_owned(), |rows| format!("worked: {rows} rows"));
-        step(tx, *entry, State::Worked, Cause::Pass, &words)?;
-        tx.connection
-            .prepare_cached("UPDATE entry SET worked_at = ?, rows = ?, target = ? WHERE id = ?")
-            .and_then(|mut update| update.execute(params![tx.now, rows.map(as_i64), target, entry]))
-            .map_err(writing)?;
+        let update =
+            "UPDATE entry SET state = ?2, worked_at = ?3, rows = ?4, target = ?5 WHERE id = ?1";
+        let (now, rows) = (tx.now, rows.map(as_i64));
+        step_and(tx, *entry, State::Worked, Cause::Pass, &words, update, &[&now, &rows, target])?;
     }
     Ok(())
 }
 
-fn gone_one(tx: &mut Tx<'_>, entry: i64, cause: Cause, why: &str) -> Result<(), LedgerError> {
+pub(super) fn gone_one(
+    tx: &mut Tx<'_>,
+    entry: i64,
+    cause: Cause,
+    why: &str,
+) -> Result<(), LedgerError> {
     step(tx, entry, State::Gone, cause, why)?;
     let identity: Option<Vec<u8>> = tx
         .connection
-        .query_row("SELECT identity FROM entry WHERE id = ? AND worked_at IS NULL", [entry], |row| {
-            row.get(0)
-        })
+        .query_row(
+            "SELECT identity FROM entry WHERE id = ? AND worked_at IS NULL",
+            [entry],
+            |row| row.get(0),
+        )
         .optional()
         .map_err(writing)?
         .flatten();
@@ -470,166 +429,6 @@ fn end_batch(tx: &Tx<'_>, batch: i64, outcome: &str, words: &str) -> Result<(), 
             "UPDATE batch SET ended_at = ?, outcome = ?, words = ? WHERE id = ?",
             params![tx.now, outcome, words, batch],
         )
-        .map_err(writing)?;
-    Ok(())
-}
-
-fn enter_one(
-    tx: &mut Tx<'_>,
-    id: i64,
-    new: &NewEntry,
-    target: &Target,
-) -> Result<Entered, LedgerError> {
-    if let Some(old) = new.replaces
-        && let Some(outcome) = replace(tx, old, new)?
-    {
-        return Ok(outcome);
-    }
-    if insert(tx, id, new, Some(&new.identity), None)? {
-        return settle_state(tx, id, new, None, target);
-    }
-    let (first, state): (i64, String) = tx
-        .connection
-        .prepare_cached("SELECT id, state FROM entry WHERE space = ? AND identity = ?")
-        .and_then(|mut select| {
-            select.query_row(params![new.space, new.identity], |row| Ok((row.get(0)?, row.get(1)?)))
-        })
-        .map_err(writing)?;
-    insert(tx, id, new, None, Some(first))?;
-    let entered = settle_state(tx, id, new, Some(first), target)?;
-    let first_waits = matches!(State::of(&state), Some(State::Ready | State::Working));
-    Ok(match entered {
-        Entered::New { id, state, target, .. } => {
-            Entered::New { id, state, target, fileable: !first_waits }
-        }
-        touched => touched,
-    })
-}
-
-/// Ends the entry of an earlier version at the same path, unless the content
-/// is the same: then that entry goes on with the new version.
-fn replace(tx: &mut Tx<'_>, old: i64, new: &NewEntry) -> Result<Option<Entered>, LedgerError> {
-    let found: Option<(String, Vec<u8>)> = tx
-        .connection
-        .query_row("SELECT state, sha256 FROM entry WHERE id = ? AND in_drop = 1", [old], |row| {
-            Ok((row.get(0)?, row.get(1)?))
-        })
-        .optional()
-        .map_err(writing)?;
-    let Some((state, sha256)) = found else { return Ok(None) };
-    if sha256 == new.sha256 {
-        tx.connection
-            .execute(
-                "UPDATE entry SET modified_ns = ?, inode = ? WHERE id = ?",
-                params![new.version.modified_ns, as_i64(new.version.inode), old],
-            )
-            .map_err(writing)?;
-        return Ok(Some(Entered::Touched { id: old }));
-    }
-    if State::of(&state).is_some_and(|state| state.may_become(State::Gone)) {
-        gone_one(tx, old, Cause::Pass, "replaced in the drop folder by another version")?;
-    } else {
-        set(tx.connection, "UPDATE entry SET in_drop = ?2 WHERE id = ?1", old, 0)?;
-    }
-    Ok(None)
-}
-
-/// Inserts the row; false when its identity is taken.
-fn insert(
-    tx: &mut Tx<'_>,
-    id: i64,
-    new: &NewEntry,
-    identity: Option<&[u8]>,
-    repeat_of: Option<i64>,
-) -> Result<bool, LedgerError> {
-    let fields = serde_json::to_string(&new.fields).unwrap_or_else(|_| "{}".into());
-    let write = || -> rusqlite::Result<usize> {
-        tx.connection
-            .prepare_cached(
-                "INSERT INTO entry (id, gate, drop_folder, path, bytes, modified_ns, inode, sha256, state,
-                   fields, seen_at, ready_at, in_drop, repeat_of, space, identity)
-                 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 1, ?, ?, ?)
-                 ON CONFLICT (space, identity) WHERE identity IS NOT NULL DO NOTHING",
-            )?
-            .execute(params![
-                id,
-                new.gate,
-                new.drop_folder,
-                new.path,
-                as_i64(new.version.bytes),
-                new.version.modified_ns,
-                as_i64(new.version.inode),
-                new.sha256,
-                if repeat_of.is_some() { State::Repeat.word() } else { State::Ready.word() },
-                fields,
-                new.seen_at,
-                tx.now,
-                repeat_of,
-                new.space,
-                identity
-            ])
-    };
-    Ok(write().map_err(writing)? == 1)
-}
-
-/// Brings a row that was just inserted to the state it is entered with.
-fn settle_state(
-    tx: &mut Tx<'_>,
-    id: i64,
-    new: &NewEntry,
-    first: Option<i64>,
-    target: &Target,
-) -> Result<Entered, LedgerError> {
-    tx.happened(&new.gate, "entered");
-    let state = if first.is_some() { State::Repeat } else { State::Ready };
-    tx.count(&new.gate, None, state);
-    let words = match first {
-        Some(first) => format!("settled: the same as entry {first}, not worked again"),
-        None => "settled".to_owned(),
-    };
-    tx.tell(id, &new.gate, state, Cause::Pass, &words)?;
-    if let (None, Some(reason)) = (first, &new.held) {
-        return hold_new(tx, id, reason.clone());
-    }
-    if first.is_none() && !new.nothing_to_work {
-        return Ok(Entered::New { id, state, target: None, fileable: false });
-    }
-    let target = match target(new, id) {
-        Ok(target) => target,
-        // A repeat cannot be held; without a target it stays where it is.
-        Err(_) if first.is_some() => None,
-        Err(reason) => return hold_new(tx, id, reason),
-    };
-    let state = if first.is_some() {
-        set_target(tx, id, target.as_deref(), State::Repeat, None)?;
-        State::Repeat
-    } else {
-        // No line of history: nothing happened between ready and worked.
-        tx.count(&new.gate, Some(State::Ready), State::Worked);
-        set_target(tx, id, target.as_deref(), State::Worked, Some(tx.now))?;
-        State::Worked
-    };
-    Ok(Entered::New { id, state, target, fileable: true })
-}
-
-fn hold_new(tx: &mut Tx<'_>, id: i64, reason: String) -> Result<Entered, LedgerError> {
-    step(tx, id, State::Held, Cause::Pass, &reason)?;
-    tx.connection
-        .execute("UPDATE entry SET reason = ? WHERE id = ?", params![reason, id])
-        .map_err(writing)?;
-    Ok(Entered::New { id, state: State::Held, target: None, fileable: false })
-}
-
-fn set_target(
-    tx: &Tx<'_>,
-    id: i64,
-    target: Option<&str>,
-    state: State,
-    worked_at: Option<i64>,
-) -> Result<(), LedgerError> {
-    tx.connection
-        .prepare_cached("UPDATE entry SET target = ?, state = ?, worked_at = ? WHERE id = ?")
-        .and_then(|mut update| update.execute(params![target, state.word(), worked_at, id]))
         .map_err(writing)?;
     Ok(())
 }

@@ -7,6 +7,7 @@
 //! is durable, not before.
 
 mod doings;
+mod entering;
 mod questions;
 mod schema;
 mod state;
@@ -18,9 +19,8 @@ use std::sync::{Arc, Mutex, OnceLock};
 
 use rusqlite::{Connection, OpenFlags};
 
-pub(crate) use doings::{
-    Claim, CommitBatch, Entered, Hold, NewEntry, StagedOutput, Target, Unpublished,
-};
+pub(crate) use doings::{Claim, CommitBatch, Hold, StagedOutput, Unpublished};
+pub(crate) use entering::{Entered, NewEntry, Target};
 pub use schema::VERSION;
 pub use state::{Cause, State};
 pub(crate) use types::Filing;
@@ -149,7 +149,12 @@ impl Ledger {
         if !file.try_exists().unwrap_or(false) {
             return Err(LedgerError::Absent { file });
         }
-        let ledger = Ledger { file: file.clone(), readers: Mutex::default(), tag: OnceLock::new(), writer: None };
+        let ledger = Ledger {
+            file: file.clone(),
+            readers: Mutex::default(),
+            tag: OnceLock::new(),
+            writer: None,
+        };
         ledger.read(|reader| schema::refuse_newer(reader, &file))?;
         Ok(ledger)
     }
@@ -157,7 +162,12 @@ impl Ledger {
     /// A ledger in memory with nothing in it, for questions where there is no
     /// ledger yet.
     pub fn nothing() -> Self {
-        Ledger { file: PathBuf::new(), readers: Mutex::default(), tag: OnceLock::new(), writer: None }
+        Ledger {
+            file: PathBuf::new(),
+            readers: Mutex::default(),
+            tag: OnceLock::new(),
+            writer: None,
+        }
     }
 
     /// Has `listener` told after each commit.

@@ -4,7 +4,7 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
 
-use rusqlite::Connection;
+use rusqlite::{Connection, OpenFlags};
 
 use super::LedgerError;
 
@@ -41,7 +41,11 @@ pub(super) fn in_memory() -> Result<Connection, LedgerError> {
 
 /// Opens the writing connection.
 pub(super) fn open(file: &Path) -> Result<Connection, LedgerError> {
-    let mut connection = Connection::open(file).map_err(opening)?;
+    // One thread alone uses it, so SQLite need not lock each call.
+    let flags = OpenFlags::SQLITE_OPEN_READ_WRITE
+        | OpenFlags::SQLITE_OPEN_CREATE
+        | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+    let mut connection = Connection::open_with_flags(file, flags).map_err(opening)?;
     refuse_newer(&connection, file)?;
     prepare_writer(&connection).map_err(opening)?;
     let found = version(&connection).map_err(opening)?;

@@ -85,7 +85,8 @@ fn the_index_refuses_a_second_holder_of_an_identity() {
     enter(&ledger, vec![new("a", 1), new("b", 2)]);
     drop(ledger);
     let connection = Connection::open(folder.path().join(FILE_NAME)).unwrap();
-    let second = "UPDATE entry SET identity = (SELECT identity FROM entry WHERE id = 1) WHERE id = 2";
+    let second =
+        "UPDATE entry SET identity = (SELECT identity FROM entry WHERE id = 1) WHERE id = 2";
     let refused = connection.execute(second, []).unwrap_err().to_string();
     assert!(refused.contains("UNIQUE"), "{refused}");
 }
@@ -159,7 +160,8 @@ fn what_was_worked_keeps_its_identity_though_its_file_is_gone() {
 fn the_oldest_repeat_inherits_and_the_others_repeat_it() {
     let folder = tempfile::tempdir().unwrap();
     let ledger = Ledger::open(folder.path()).unwrap();
-    let ids: Vec<i64> = ["a", "b", "c"].iter().map(|path| enter_one(&ledger, new(path, 1))).collect();
+    let ids: Vec<i64> =
+        ["a", "b", "c"].iter().map(|path| enter_one(&ledger, new(path, 1))).collect();
     assert!(ledger.repeats_to_file("tide").unwrap().is_empty());
     ledger.gone(vec![(ids[0], "it vanished".into())], Cause::Pass).unwrap();
     let heir = ledger.entry(ids[1]).unwrap().unwrap();
@@ -234,11 +236,12 @@ fn doing() -> impl Strategy<Value = Doing> {
     ]
 }
 
-/// The plain model: the state of each entry, and how often each content was
-/// worked.
+/// The plain model: content and state of each entry, which entry holds the
+/// identity of a content, and how often each content was worked.
 #[derive(Default)]
 struct Model {
     states: Vec<(u8, State)>,
+    holders: HashMap<u8, usize>,
     worked: HashMap<u8, u32>,
 }
 
@@ -255,9 +258,10 @@ fn step(ledger: &mut Ledger, folder: &Path, model: &mut Model, doing: &Doing) {
     match doing {
         Doing::Enter { path, content } => {
             enter_one(ledger, new(&format!("{path}"), *content));
-            let taken = model.states.iter().any(|(other, state)| {
-                other == content && !matches!(state, State::Repeat | State::Gone)
-            }) || model.worked.contains_key(content);
+            let taken = model.holders.contains_key(content);
+            if !taken {
+                model.holders.insert(*content, model.states.len());
+            }
             model.states.push((*content, if taken { State::Repeat } else { State::Ready }));
         }
         Doing::Reopen => {
@@ -321,13 +325,15 @@ fn gone_step(ledger: &Ledger, model: &mut Model, at: usize) {
         return;
     }
     model.states[at].1 = State::Gone;
-    let held_identity = matches!(state, State::Ready | State::Working | State::Held);
-    if held_identity {
-        // The oldest of its repeats that lies there still takes its place.
-        let of_it = |(other, state): &&mut (u8, State)| *other == content && *state == State::Repeat;
-        if let Some(heir) = model.states.iter_mut().find(of_it) {
-            heir.1 = State::Ready;
-        }
+    if model.holders.get(&content) != Some(&at) || model.worked.contains_key(&content) {
+        return;
+    }
+    model.holders.remove(&content);
+    // The oldest of its repeats that lies there still takes its place.
+    let repeats = |(other, state): &(u8, State)| *other == content && *state == State::Repeat;
+    if let Some(heir) = model.states.iter().position(repeats) {
+        model.states[heir].1 = State::Ready;
+        model.holders.insert(content, heir);
     }
 }
 

@@ -125,6 +125,47 @@ fn numbers_in_names_count_as_numbers() {
     assert_eq!(names, ["a", "b", "b09", "b9", "b9x", "b10"]);
 }
 
+/// The cells of the rows of the page's tables with this heading.
+fn rows_of_the_page(heading: &str) -> Vec<Vec<String>> {
+    const PAGE: &str = include_str!("../../../../docs/patterns.md");
+    let mut rows = Vec::new();
+    let mut wanted = false;
+    for line in PAGE.lines() {
+        if !line.starts_with('|') {
+            wanted = false;
+        } else if line == heading {
+            wanted = true;
+        } else if wanted && !line.starts_with("|---") {
+            let cells = line.trim_matches('|').split(" | ");
+            rows.push(cells.map(|cell| cell.trim().trim_matches('`').to_owned()).collect());
+        }
+    }
+    rows
+}
+
+#[test]
+fn every_line_of_the_page_is_true() {
+    let patterns = rows_of_the_page("| pattern | path | captures |");
+    assert!(patterns.len() > 30, "{} lines", patterns.len());
+    for row in patterns {
+        let [pattern, path, captures] = &row[..] else { panic!("{row:?}") };
+        let found = Pattern::parse(pattern, false).expect(pattern).matches(path);
+        let found = found.map_or("no match".to_owned(), |fields| {
+            fields.iter().map(|(k, v)| format!("{k}={v}")).collect::<Vec<_>>().join(" ")
+        });
+        assert_eq!(found, captures.trim(), "{pattern} on {path}");
+    }
+    let templates = rows_of_the_page("| template | written |");
+    assert_eq!(templates.len(), 3);
+    let path = "north/ullin_20260301.csv";
+    let fields =
+        Pattern::parse("<station>_<day:%Y%m%d>.csv", false).unwrap().matches(path).unwrap();
+    for row in templates {
+        let written = Template::parse(&row[0]).unwrap().path(&fields, &builtins(path)).unwrap();
+        assert_eq!(written, row[1]);
+    }
+}
+
 /// A slow, plain matcher of wildcards to hold the fast one against.
 fn plain(pattern: &[char], text: &[char]) -> bool {
     match pattern.first() {

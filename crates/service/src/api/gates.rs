@@ -68,9 +68,8 @@ pub(crate) async fn files(
         let mut files = engine.files(&gate)?;
         let total = files.len();
         if let Some(cursor) = &query.cursor {
-            let after = |file: &FileView| {
-                vadegate_core::pattern::natural_order(&file.path, cursor).is_gt()
-            };
+            let after =
+                |file: &FileView| vadegate_core::pattern::natural_order(&file.path, cursor).is_gt();
             files.retain(after);
         }
         let limit = query.limit.unwrap_or(500).clamp(1, 10_000);

@@ -1,0 +1,83 @@
+# The commands of the README. Each installs what it is missing: Rust, Node and
+# npm must be there, everything else is fetched with apt, npm and cargo.
+
+CARGO ?= cargo
+NPM   ?= npm --prefix console
+# A list of packages is only fetched when something is missing.
+APT    = apt-get
+SUDO   = $(shell [ "$$(id -u)" = 0 ] || command -v sudo)
+
+CONSOLE_SOURCES = $(shell find console/src console/public -type f) console/index.html \
+                  console/vite.config.ts console/tsconfig.json console/package-lock.json
+
+.PHONY: demo build console test chaos bench shots fmt clean compiler browser terminal
+
+## demo: build, start the service with demo data and a live feeder, print the address
+demo: build
+	target/release/vadegate demo
+
+## build: the release binary with the console in it
+build: compiler console
+	$(CARGO) build --release --locked
+
+## console: type check and build of the page
+console: console/dist/index.html
+
+console/dist/index.html: $(CONSOLE_SOURCES) console/node_modules/.package-lock.json
+	$(NPM) run check
+	$(NPM) run build
+	touch $@
+
+console/node_modules/.package-lock.json: console/package-lock.json
+	$(NPM) ci --no-audit --no-fund
+	touch $@
+
+## test: formatting, lints, the console's checks, and all tests
+test: compiler browser console
+	$(CARGO) fmt --all --check
+	$(CARGO) clippy --locked --workspace --all-targets -- -D warnings
+	$(NPM) test
+	RUSTDOCFLAGS="-D warnings" $(CARGO) doc --locked --workspace --no-deps --quiet
+	$(CARGO) test --locked --workspace
+
+## chaos: kill -9 at random moments under load; KILLS=200 SEED=n
+chaos: compiler console
+	VADEGATE_KILLS=$(or $(KILLS),200) $(if $(SEED),VADEGATE_SEED=$(SEED)) \
+	  $(CARGO) test --locked --release -p vadegate --test e2e -- chaos --nocapture
+
+## bench: measures beside their baselines, as ratios
+bench: compiler console
+	$(CARGO) bench --locked -p vadegate --bench passage
+
+## shots: the pictures of docs/screenshots, made from the demo
+shots: compiler browser terminal console
+	$(CARGO) test --locked -p vadegate --test e2e -- shots --ignored --nocapture
+
+## fmt: format everything
+fmt:
+	$(CARGO) fmt --all
+
+clean:
+	$(CARGO) clean
+	rm -rf console/dist console/node_modules
+
+# A C compiler, which the embedded SQLite is built with.
+compiler:
+	@command -v cc >/dev/null || $(MAKE) --no-print-directory install PACKAGES="gcc libc6-dev"
+	@$(CARGO) clippy --version >/dev/null 2>&1 || rustup component add clippy
+	@$(CARGO) fmt --version >/dev/null 2>&1 || rustup component add rustfmt
+
+# Headless Chromium and its driver, for the tests of the page.
+browser:
+	@command -v chromedriver >/dev/null && command -v chromium >/dev/null || \
+	  $(MAKE) --no-print-directory install PACKAGES="chromium chromium-driver fonts-dejavu-core"
+
+# A terminal window on a screen that nobody sees, for pictures of commands.
+terminal:
+	@command -v xterm >/dev/null && command -v xvfb-run >/dev/null && command -v import >/dev/null || \
+	  $(MAKE) --no-print-directory install PACKAGES="xterm xvfb xauth imagemagick fonts-dejavu-core"
+
+.PHONY: install
+install:
+	$(SUDO) $(APT) update
+	$(SUDO) env DEBIAN_FRONTEND=noninteractive $(APT) install -y --no-install-recommends $(PACKAGES)

@@ -1,0 +1,53 @@
+//! The rules of the house: which crate may know what.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+fn sources(folder: &Path, found: &mut Vec<PathBuf>) {
+    for entry in fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        if path.is_dir() {
+            sources(&path, found);
+        } else if path.extension().is_some_and(|ending| ending == "rs") {
+            found.push(path);
+        }
+    }
+}
+
+/// Dependencies that a manifest names for the crate itself, not for its tests.
+fn dependencies(crate_name: &str) -> String {
+    let crates = Path::new(env!("CARGO_MANIFEST_DIR")).parent().unwrap();
+    let manifest = fs::read_to_string(crates.join(crate_name).join("Cargo.toml")).unwrap();
+    let begin = manifest.split_once("[dependencies]").unwrap().1;
+    begin.split("\n[").next().unwrap().to_owned()
+}
+
+#[test]
+fn imports_run_one_way() {
+    for (crate_name, forbidden) in [
+        ("tables", &["vadegate-", "rusqlite", "actix", "clap", "notify", "jiff"][..]),
+        ("core", &["vadegate-service", "actix", "clap", "tokio", "ureq", "comfy-table"]),
+        ("service", &["clap", "comfy-table", "indicatif", "ureq"]),
+    ] {
+        let named = dependencies(crate_name);
+        for word in forbidden {
+            assert!(!named.contains(word), "{crate_name} must not depend on {word}");
+        }
+    }
+}
+
+#[test]
+fn the_core_and_the_tables_print_nothing_and_read_no_arguments() {
+    let crates = Path::new(env!("CARGO_MANIFEST_DIR")).parent().unwrap();
+    let mut files = Vec::new();
+    for crate_name in ["core", "tables"] {
+        sources(&crates.join(crate_name).join("src"), &mut files);
+    }
+    assert!(files.len() > 30, "the sources were found");
+    for file in files {
+        let text = fs::read_to_string(&file).unwrap();
+        for word in ["println!", "eprintln!", "print!(", "std::env::args", "process::exit"] {
+            assert!(!text.contains(word), "{} has {word}", file.display());
+        }
+    }
+}
