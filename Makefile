@@ -37,7 +37,7 @@ test: compiler browser console
 	$(CARGO) fmt --all --check
 	$(CARGO) clippy --locked --workspace --all-targets -- -D warnings
 	$(NPM) test
-	RUSTDOCFLAGS="-D warnings" $(CARGO) doc --locked --workspace --no-deps --quiet
+	RUSTDOCFLAGS="-D warnings -A rustdoc::private_intra_doc_links" $(CARGO) doc --locked --workspace --no-deps --quiet
 	$(CARGO) test --locked --workspace
 
 ## chaos: kill -9 at random moments under load; KILLS=200 SEED=n

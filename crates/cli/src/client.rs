@@ -184,7 +184,7 @@ impl Remote {
 
     fn read<T: DeserializeOwned>(
         &self,
-        answer: Result<ureq::http::Response<ureq::Body>, ureq::Error>,
+        answer: Result<http::Response<ureq::Body>, ureq::Error>,
     ) -> Result<T, Failure> {
         let mut answer = answer.map_err(|error| self.unreached(&error))?;
         let status = answer.status();

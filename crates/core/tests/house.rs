@@ -1,5 +1,7 @@
 //! The rules of the house: which crate may know what.
 
+#![expect(clippy::unwrap_used, reason = "a test fails by panicking")]
+
 use std::fs;
 use std::path::{Path, PathBuf};
 

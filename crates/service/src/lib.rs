@@ -2,7 +2,7 @@
 //! the console that is embedded in the program.
 //!
 //! Nothing is decided here: every call asks the engine, and every error of the
-//! engine becomes a problem document in one place, [`problem`].
+//! engine becomes a problem document in one place, `problem`.
 
 mod api;
 mod console;

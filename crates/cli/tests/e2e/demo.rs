@@ -57,7 +57,7 @@ impl Demo {
             .current_dir(self.folder())
             .args(line.split_whitespace())
             .output();
-        Ran::of(output.unwrap())
+        Ran::of(&output.unwrap())
     }
 }
 

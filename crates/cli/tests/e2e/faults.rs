@@ -4,7 +4,7 @@
 use std::ffi::OsStr;
 use std::fs;
 use std::os::unix::ffi::OsStrExt;
-use std::os::unix::fs::{PermissionsExt, chown, symlink};
+use std::os::unix::fs::{PermissionsExt, symlink};
 use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::Command;
@@ -52,22 +52,21 @@ fn a_folder_that_is_taken_away_and_made_again_is_watched_again() {
     coast.wait("the second is filed", |coast| coast.files("archive").len() == 2);
 }
 
-/// Runs a pass as a user without rights of root, in a coast that is theirs.
+/// The user without any rights.
+const NOBODY: u32 = 65_534;
+
+/// Gives a coast to a user without rights of root, with a binary that they may
+/// run.
+fn give_to_nobody(coast: &Coast) {
+    fs::copy(env!("CARGO_BIN_EXE_vadegate"), coast.path("vadegate-binary")).unwrap();
+    let done = Command::new("chown").args(["-R", "65534:65534"]).arg(coast.path(".")).status();
+    assert!(done.unwrap().success());
+}
+
 fn pass_as_nobody(coast: &Coast) -> Ran {
-    const NOBODY: u32 = 65_534;
-    let binary = coast.path("vadegate-binary");
-    fs::copy(env!("CARGO_BIN_EXE_vadegate"), &binary).unwrap();
-    let all = coast.files(".");
-    let folders = all.iter().flat_map(|file| Path::new(file).ancestors().map(Path::to_owned));
-    let mut paths: Vec<_> = folders.chain([".".into(), "drops/tide".into()]).collect();
-    paths.sort();
-    paths.dedup();
-    for path in paths {
-        chown(coast.path(&path.display().to_string()), Some(NOBODY), Some(NOBODY)).unwrap();
-    }
-    let mut command = Command::new(&binary);
+    let mut command = Command::new(coast.path("vadegate-binary"));
     command.args(["pass", "--json"]).current_dir(coast.path(".")).uid(NOBODY).gid(NOBODY);
-    Ran::of(command.output().unwrap())
+    Ran::of(&command.output().unwrap())
 }
 
 #[test]
@@ -81,8 +80,9 @@ fn what_may_not_be_read_is_told_and_the_rest_goes_on() {
     coast.folder("drops/tide");
     coast.drop("drops/wave/open.csv", "x");
     coast.drop("drops/wave/closed.csv", "y");
-    fs::set_permissions(coast.path("drops/wave/closed.csv"), PermissionsExt::from_mode(0)).unwrap();
-    fs::set_permissions(coast.path("drops/tide"), PermissionsExt::from_mode(0)).unwrap();
+    fs::set_permissions(coast.path("drops/wave/closed.csv"), PermissionsExt::from_mode(0o0))
+        .unwrap();
+    fs::set_permissions(coast.path("drops/tide"), PermissionsExt::from_mode(0o0)).unwrap();
     let ran = wait("the open file is filed", || {
         let ran = pass_as_nobody(&coast);
         (coast.files("archive") == ["archive/wave/open.csv"]).then_some(ran)

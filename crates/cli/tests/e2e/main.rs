@@ -13,6 +13,8 @@
 //!
 //! Nothing uses a fixed port or folder, and everything ends with its test.
 
+#![expect(clippy::unwrap_used, reason = "a test fails by panicking")]
+
 mod browser;
 mod chaos;
 mod commands;

@@ -100,7 +100,7 @@ impl Coast {
     }
 
     pub fn run_args(&self, args: &[&str]) -> Ran {
-        Ran::of(self.command().args(args).output().unwrap())
+        Ran::of(&self.command().args(args).output().unwrap())
     }
 
     /// What a command that must succeed prints as JSON.
@@ -133,7 +133,7 @@ impl Coast {
 }
 
 impl Ran {
-    pub fn of(output: Output) -> Self {
+    pub fn of(output: &Output) -> Self {
         Ran {
             code: output.status.code().unwrap_or(-1),
             out: String::from_utf8_lossy(&output.stdout).into_owned(),
@@ -189,7 +189,7 @@ impl Service {
         let to_log = Arc::clone(&log);
         // It ends when the child's stderr does.
         std::thread::spawn(move || {
-            lines.map_while(Result::ok).for_each(|line| add(&to_log, &line))
+            lines.map_while(Result::ok).for_each(|line| add(&to_log, &line));
         });
         let token = fs::read_to_string(coast.path("state/token")).unwrap().trim().to_owned();
         Service { child: Some(child), base, token, log, agent: agent() }

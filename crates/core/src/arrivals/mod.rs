@@ -3,7 +3,7 @@
 //! * [`sweep`] reads the folder, [`names`] knows temporary names.
 //! * [`settle`] decides, from plain data, whether a version counts as complete;
 //!   [`lease`] asks the kernel whether somebody has a file open for writing.
-//! * [`fingerprint`] reads a settled version whole, and notices if it changes.
+//! * [`mod@fingerprint`] reads a settled version whole, and notices if it changes.
 //! * [`notices`] listens to the kernel's notices, which only make it faster.
 
 mod fingerprint;

@@ -91,46 +91,11 @@ fn add(findings: &mut Vec<Finding>, weight: Weight, gate: &Gate, message: String
 }
 
 fn check_gate(config: &Config, gate: &Gate, findings: &mut Vec<Finding>) {
-    let drop = gate.drop.display();
-    match std::fs::metadata(&gate.drop) {
-        Err(error) => add(
-            findings,
-            Weight::Fault,
-            gate,
-            format!(
-                "the drop folder `{drop}` cannot be looked at: {error}; make it, or correct `drop`"
-            ),
-        ),
-        Ok(meta) if !meta.is_dir() => {
-            add(
-                findings,
-                Weight::Fault,
-                gate,
-                format!("the drop `{drop}` is not a folder; correct `drop`"),
-            );
-        }
-        Ok(_) => {
-            if !may(&gate.drop, libc::R_OK | libc::X_OK) {
-                add(
-                    findings,
-                    Weight::Fault,
-                    gate,
-                    format!(
-                        "the drop folder `{drop}` may not be read; give this user read and search permission"
-                    ),
-                );
-            }
-            if matches!(gate.archive, Archive::Into(_)) && !may(&gate.drop, libc::W_OK) {
-                add(
-                    findings,
-                    Weight::Fault,
-                    gate,
-                    format!(
-                        "files may not be moved out of `{drop}`; give this user write permission, or say archive = \"leave\""
-                    ),
-                );
-            }
-        }
+    check_drop(gate, findings);
+    if !config.within_roots(&gate.drop) {
+        add(findings, Weight::Fault, gate, outside("drop folder", &gate.drop));
+    } else if let Err(problem) = config.really_within_roots(&gate.drop) {
+        add(findings, Weight::Fault, gate, problem);
     }
     let mut places = Vec::new();
     if let Archive::Into(template) = &gate.archive {
@@ -142,9 +107,6 @@ fn check_gate(config: &Config, gate: &Gate, findings: &mut Vec<Finding>) {
     if let Work::Merge(merge) = &gate.work {
         places.push(("output", fixed_folder(merge.into.fixed_start()), false));
     }
-    if !config.within_roots(&gate.drop) {
-        add(findings, Weight::Fault, gate, outside("drop folder", &gate.drop));
-    }
     for (what, folder, moved_to) in places {
         check_place(config, gate, what, &folder, moved_to, findings);
     }
@@ -152,16 +114,34 @@ fn check_gate(config: &Config, gate: &Gate, findings: &mut Vec<Finding>) {
         && run.program.is_absolute()
         && !may(&run.program, libc::X_OK)
     {
-        add(
-            findings,
-            Weight::Fault,
-            gate,
-            format!(
-                "the program `{}` is not there or may not be run; correct `program`, or chmod +x it",
-                run.program.display()
-            ),
+        let shown = run.program.display();
+        let problem = format!(
+            "the program `{shown}` is not there or may not be run; correct `program`, or chmod +x it"
         );
+        add(findings, Weight::Fault, gate, problem);
     }
+}
+
+fn check_drop(gate: &Gate, findings: &mut Vec<Finding>) {
+    let drop = gate.drop.display();
+    let fault = match std::fs::metadata(&gate.drop) {
+        Err(error) => format!(
+            "the drop folder `{drop}` cannot be looked at: {error}; make it, or correct `drop`"
+        ),
+        Ok(meta) if !meta.is_dir() => {
+            format!("the drop `{drop}` is not a folder; correct `drop`")
+        }
+        Ok(_) if !may(&gate.drop, libc::R_OK | libc::X_OK) => format!(
+            "the drop folder `{drop}` may not be read; give this user read and search permission"
+        ),
+        Ok(_) if matches!(gate.archive, Archive::Into(_)) && !may(&gate.drop, libc::W_OK) => {
+            format!(
+                "files may not be moved out of `{drop}`; give this user write permission, or say archive = \"leave\""
+            )
+        }
+        Ok(_) => return,
+    };
+    add(findings, Weight::Fault, gate, fault);
 }
 
 fn outside(what: &str, folder: &Path) -> String {

@@ -188,7 +188,7 @@ pub(super) fn new_version(
         look: Look { first_seen: steady(), changed_ns },
         seen_at: earlier.unwrap_or_else(|| Timestamp::now().as_millisecond()),
         because: "just noticed".into(),
-        generation: generation,
+        generation,
         not_before: Duration::ZERO,
     };
     state.arriving.insert(path.to_owned(), arriving);

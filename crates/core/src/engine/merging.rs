@@ -15,6 +15,7 @@ use crate::filing::numbered;
 use crate::ledger::{
     Cause, Claim, CommitBatch, Filing, Hold, LedgerError, StagedOutput, staged_name,
 };
+use crate::pattern::TemplateError;
 use crate::work::merge::{Opening, Source, SourceFault, StageError, Staged, existing, note, stage};
 use crate::work::publish::publish;
 
@@ -65,9 +66,13 @@ impl GateRunner {
         }
         let mut groups: BTreeMap<String, Vec<Member>> = BTreeMap::new();
         for filing in ready {
-            match self.member(config, filing) {
-                Ok((output, member)) => groups.entry(output).or_default().push(member),
-                Err((filing, reason)) => self.hold_entry(&filing, reason)?,
+            match self.membership(config, &filing) {
+                Ok((output, added)) => {
+                    let path = Path::new(&filing.entry.drop).join(&filing.entry.path);
+                    let source = Source { path, version: filing.version, added };
+                    groups.entry(output).or_default().push(Member { filing, source });
+                }
+                Err(reason) => self.hold_entry(&filing, reason)?,
             }
         }
         for (output, members) in groups {
@@ -80,33 +85,22 @@ impl GateRunner {
         Ok(())
     }
 
-    fn member(
+    /// The output in which an entry takes part, and the columns that are added
+    /// to its rows; else why it must be held.
+    fn membership(
         &self,
         config: &MergeConfig,
-        filing: Filing,
-    ) -> Result<(String, Member), (Filing, String)> {
+        filing: &Filing,
+    ) -> Result<(String, Vec<Added>), String> {
         let entry = &filing.entry;
-        let output = match self.live.path_for(&config.into, entry, None) {
-            Ok(output) => output,
-            Err(error) => return Err((filing, error.to_string())),
-        };
+        let failed = |error: TemplateError| error.to_string();
+        let output = self.live.path_for(&config.into, entry, None).map_err(failed)?;
         let values = builtins(self.context(), entry, None);
-        let added: Result<Vec<Added>, _> = config
-            .add
-            .iter()
-            .map(|(column, template)| {
-                let value = template.text(&entry.fields, &values)?;
-                Ok(Added { column: column.clone(), value })
-            })
-            .collect();
-        match added {
-            Ok(added) => {
-                let path = Path::new(&entry.drop).join(&entry.path);
-                let source = Source { path, version: filing.version, added };
-                Ok((output, Member { filing, source }))
-            }
-            Err::<_, crate::pattern::TemplateError>(error) => Err((filing, error.to_string())),
-        }
+        let added = config.add.iter().map(|(column, template)| {
+            let value = template.text(&entry.fields, &values).map_err(failed)?;
+            Ok(Added { column: column.clone(), value })
+        });
+        Ok((output, added.collect::<Result<_, String>>()?))
     }
 
     pub(super) fn hold_entry(
@@ -293,7 +287,7 @@ impl GateRunner {
                 SourceFault::Changed => self.entry_gone(filing)?,
                 SourceFault::Faulty(reason) => self.hold_entry(filing, reason)?,
                 SourceFault::Unreadable(error) => {
-                    self.unreadable(Path::new(&filing.entry.path), &error)
+                    self.unreadable(Path::new(&filing.entry.path), &error);
                 }
             }
             self.wake_in(Duration::ZERO);

@@ -333,17 +333,17 @@ fn sort(candidates: &mut [(String, Arriving)], gate: &Gate) {
     let bytes = |one: &(String, Arriving)| one.1.version.bytes;
     match &gate.order {
         Order::Oldest => {
-            candidates.sort_by(|a, b| modified(a).cmp(&modified(b)).then_with(|| by_name(a, b)))
+            candidates.sort_by(|a, b| modified(a).cmp(&modified(b)).then_with(|| by_name(a, b)));
         }
         Order::Newest => {
-            candidates.sort_by(|a, b| modified(b).cmp(&modified(a)).then_with(|| by_name(a, b)))
+            candidates.sort_by(|a, b| modified(b).cmp(&modified(a)).then_with(|| by_name(a, b)));
         }
         Order::Name => candidates.sort_by(by_name),
         Order::Smallest => {
-            candidates.sort_by(|a, b| bytes(a).cmp(&bytes(b)).then_with(|| by_name(a, b)))
+            candidates.sort_by(|a, b| bytes(a).cmp(&bytes(b)).then_with(|| by_name(a, b)));
         }
         Order::Largest => {
-            candidates.sort_by(|a, b| bytes(b).cmp(&bytes(a)).then_with(|| by_name(a, b)))
+            candidates.sort_by(|a, b| bytes(b).cmp(&bytes(a)).then_with(|| by_name(a, b)));
         }
         Order::Field(field) => {
             let values: HashMap<String, String> = candidates

@@ -94,7 +94,7 @@ impl Parser<'_> {
     fn sequence(&mut self, depth: usize) -> Result<Vec<Node>, PatternError> {
         let mut nodes = Vec::new();
         while let Some(next) = self.peek() {
-            if depth > 0 && (next == ',' || next == '}') || next == '}' {
+            if next == '}' || depth > 0 && next == ',' {
                 break;
             }
             let at = self.at;

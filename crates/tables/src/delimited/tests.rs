@@ -49,7 +49,7 @@ fn a_mark_blank_lines_and_either_line_end_are_accepted() {
 
 #[test]
 fn an_endless_quote_is_refused_before_it_fills_the_memory() {
-    let endless = io::Read::chain(&b"a\n\""[..], io::repeat(b'x'));
+    let endless = Read::chain(&b"a\n\""[..], io::repeat(b'x'));
     let mut reader = Reader::new(endless, b',');
     reader.next().expect("the header");
     assert!(matches!(reader.next(), Err(Fault::TooLong { line: 2 })));
