@@ -8,6 +8,7 @@ use std::os::unix::fs::{PermissionsExt, symlink};
 use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::Command;
+use std::time::Duration;
 
 use serde_json::Value;
 
@@ -83,6 +84,7 @@ fn what_may_not_be_read_is_told_and_the_rest_goes_on() {
     fs::set_permissions(coast.path("drops/wave/closed.csv"), PermissionsExt::from_mode(0o0))
         .unwrap();
     fs::set_permissions(coast.path("drops/tide"), PermissionsExt::from_mode(0o0)).unwrap();
+    give_to_nobody(&coast);
     let ran = wait("the open file is filed", || {
         let ran = pass_as_nobody(&coast);
         (coast.files("archive") == ["archive/wave/open.csv"]).then_some(ran)
@@ -150,18 +152,16 @@ fn a_full_disk_holds_nothing_back_for_good() {
 #[test]
 fn a_full_disk_under_the_ledger_stops_no_answers_and_ends_well() {
     let coast = Coast::new(&filing_gate("tide", ""));
-    let Some(_mount) = Mount::tmpfs(&coast.folder("state"), "600k") else {
+    let Some(_mount) = Mount::tmpfs(&coast.folder("state"), "32m") else {
         eprintln!("not tested: a file system cannot be mounted here");
         return;
     };
     coast.folder("drops/tide");
     let service = coast.serve();
     let ballast = coast.path("state/ballast");
-    // As much as fits: the rest of the disk is then full.
-    let mut room = 4096 * 150;
-    while room > 0 && fs::write(&ballast, vec![0; room]).is_err() {
-        room -= 4096;
-    }
+    // As much as fits, and no byte more.
+    let filled = fs::write(&ballast, vec![0; 32 << 20]).unwrap_err();
+    assert_eq!(filled.kind(), std::io::ErrorKind::StorageFull);
     for number in 0..300 {
         coast.drop(&format!("drops/tide/{number}.csv"), format!("{number}"));
     }
@@ -264,6 +264,12 @@ fn a_file_replaced_before_its_work_is_a_new_arrival() {
     );
     coast.drop("drops/a.txt", "first");
     coast.drop("drops/b.txt", "second");
+    // Both settle in one pass, so that the second is entered when it changes.
+    wait("both have been quiet", || {
+        let meta = fs::metadata(coast.path("drops/b.txt")).unwrap();
+        let quiet = meta.modified().unwrap().elapsed().unwrap() > Duration::from_millis(50);
+        quiet.then_some(())
+    });
     wait("all is filed", || {
         coast.run("pass");
         (coast.files("archive").len() == 2).then_some(())

@@ -117,6 +117,11 @@ fn write_all(connection: &Connection, queue: &Receiver<Job>, listeners: &Mutex<V
             }
             Err(error) => {
                 let _ = connection.execute_batch("ROLLBACK");
+                if error.is_full() {
+                    // The log may be what fills the disk: what it holds goes
+                    // into the database, and its room is given back.
+                    let _ = connection.execute_batch("PRAGMA wal_checkpoint(TRUNCATE)");
+                }
                 answers.into_iter().for_each(|answer| answer(Err(error.again())));
             }
         }
