@@ -5,6 +5,7 @@ mod client;
 mod commands;
 mod demo;
 mod failure;
+mod service;
 mod show;
 
 use std::process::ExitCode;

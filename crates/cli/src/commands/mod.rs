@@ -20,8 +20,6 @@ use crate::args::{Args, Command, LogFormat};
 use crate::client::Client;
 use crate::failure::Failure;
 
-pub use serve::demo_service;
-
 /// Does what the command line asks; gives the exit status of what was done.
 pub fn run(args: Args) -> Result<ExitCode, Failure> {
     let file = args.config;

@@ -1,10 +1,10 @@
 //! `serve`: the service in the foreground.
 
-use vadegate_core::config::{Config, Weight, check};
-use vadegate_core::engine::Engine;
+use vadegate_core::config::Config;
 use vadegate_service::TOKEN_FILE;
 
 use crate::failure::Failure;
+use crate::service;
 
 pub fn serve(mut config: Config, listen: Option<String>) -> Result<(), Failure> {
     if let Some(listen) = listen {
@@ -16,32 +16,8 @@ pub fn serve(mut config: Config, listen: Option<String>) -> Result<(), Failure> 
         config.service.listen = listen;
     }
     let token = config.service.state.join(TOKEN_FILE);
-    run(config, |base| {
+    service::run(config, |base| {
         eprintln!("Vadegate serves at {base}");
         eprintln!("Sign in to the console with the token in {}", token.display());
     })
-}
-
-/// Runs the service of a configuration; used by the demo too.
-pub fn demo_service(config: Config, ready: impl FnOnce(&str)) -> Result<(), Failure> {
-    run(config, ready)
-}
-
-fn run(config: Config, ready: impl FnOnce(&str)) -> Result<(), Failure> {
-    // What is wrong outside may be mended while it runs: it is told, and no
-    // other gate stops for it.
-    for finding in check(&config) {
-        let gate = finding.gate.as_deref().unwrap_or("-");
-        match finding.weight {
-            Weight::Fault => tracing::error!(gate, "{}", finding.message),
-            Weight::Warning => tracing::warn!(gate, "{}", finding.message),
-        }
-    }
-    let engine = Engine::open(config)?;
-    vadegate_service::serve(engine, |base| {
-        tracing::info!("serving at {base}");
-        ready(base);
-    })?;
-    tracing::info!("stopped");
-    Ok(())
 }

@@ -14,8 +14,8 @@ use vadegate_core::config::Config;
 use vadegate_service::read_token;
 
 use crate::args::Demo;
-use crate::commands::demo_service;
 use crate::failure::Failure;
+use crate::service;
 use feeder::Feeder;
 
 const CONFIGURATION: &str = include_str!("../../../../demo/vadegate.toml");
@@ -38,7 +38,7 @@ pub fn demo(args: &Demo) -> Result<(), Failure> {
     let mut feeder = Feeder::new(&folder, args.seed, args.pace);
     feeder.backlog()?;
     let mut running = None;
-    let served = demo_service(config, |base| {
+    let served = service::run(config, |base| {
         announce(&folder, base, temporary.is_some());
         running = Some(feeder.start());
     });

@@ -20,21 +20,22 @@ impl GateRunner {
     /// Files every entry that is worked or a repeat, from earlier passes too,
     /// and moves held ones to the hold folder.
     pub fn file_open(&mut self) -> Result<(), LedgerError> {
-        let name = self.gate().name.clone();
-        // Entries whose output does not stand in its place yet must wait.
-        let pending: Vec<i64> = self
-            .context()
-            .ledger
-            .unpublished(&name)?
-            .into_iter()
-            .map(|output| output.batch)
-            .collect();
-        let mut open = self.context().ledger.open_entries(&name, State::Worked)?;
-        open.retain(|filing| filing.entry.batch.is_none_or(|batch| !pending.contains(&batch)));
-        open.extend(self.context().ledger.repeats_to_file(&name)?);
-        self.file(open, Cause::Pass)?;
+        let to_file = self.to_file()?;
+        self.file(to_file, Cause::Pass)?;
         self.move_held_aside()?;
         self.end_filings()
+    }
+
+    /// Entries whose turn to be filed has come: worked ones whose output stands
+    /// in its place, and repeats.
+    pub fn to_file(&self) -> Result<Vec<Filing>, LedgerError> {
+        let (ledger, name) = (&self.context().ledger, &self.gate().name);
+        let unpublished = ledger.unpublished(name)?;
+        let pending: Vec<i64> = unpublished.into_iter().map(|output| output.batch).collect();
+        let mut open = ledger.open_entries(name, State::Worked)?;
+        open.retain(|filing| filing.entry.batch.is_none_or(|batch| !pending.contains(&batch)));
+        open.extend(ledger.repeats_to_file(name)?);
+        Ok(open)
     }
 
     /// Moves files to their targets, makes the names durable, and records

@@ -37,16 +37,7 @@ impl GateRunner {
             }
         }
         self.publish_pending()?;
-        let mut worked = self.context().ledger.open_entries(&name, State::Worked)?;
-        let pending: Vec<i64> = self
-            .context()
-            .ledger
-            .unpublished(&name)?
-            .into_iter()
-            .map(|output| output.batch)
-            .collect();
-        worked.retain(|filing| filing.entry.batch.is_none_or(|batch| !pending.contains(&batch)));
-        worked.extend(self.context().ledger.repeats_to_file(&name)?);
+        let worked = self.to_file()?;
         self.file(worked, Cause::Recovery)?;
         self.end_filings()
     }
