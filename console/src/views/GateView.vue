@@ -28,7 +28,7 @@ const facts = computed(() => {
   return [
     { name: "Drop folder", value: gate.drop, code: true },
     { name: "Takes", value: gate.take.join("\n"), code: true },
-    { name: "Settled", value: `after ${gate.settle} unchanged, when nobody has it open for writing` },
+    { name: "Complete", value: gate.settle },
     { name: "Order", value: gate.order },
     { name: "Work", value: work },
     { name: gate.work === "run" ? "Program" : "Output", value: gate.work_detail, code: true },

@@ -8,6 +8,8 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use serde::Serialize;
 
+pub use vadegate_core::config::write_bytes as bytes;
+
 use crate::failure::Failure;
 
 /// Prints one JSON document.
@@ -109,18 +111,6 @@ pub fn grouped(number: u64) -> String {
         text.push(digit);
     }
     text
-}
-
-/// A size for people: `4.1 KiB`.
-pub fn bytes(count: u64) -> String {
-    let mut size = count as f64;
-    for unit in ["B", "KiB", "MiB", "GiB"] {
-        if size < 1024.0 {
-            return if unit == "B" { format!("{count} B") } else { format!("{size:.1} {unit}") };
-        }
-        size /= 1024.0;
-    }
-    format!("{size:.1} TiB")
 }
 
 /// A time in `zone`, to the second.

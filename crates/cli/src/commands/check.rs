@@ -32,8 +32,24 @@ pub fn check(file: &Path, json: bool) -> Result<ExitCode, Failure> {
     Ok(if faults > 0 { ExitCode::from(WRONG) } else { ExitCode::SUCCESS })
 }
 
+/// The name of a finding's file as the user would write it.
+fn shown_from_here(of_finding: Option<&str>, file: &Path) -> String {
+    let main = || file.display().to_string();
+    let Some(of_finding) = of_finding else { return main() };
+    let absolute = std::path::absolute(file).unwrap_or_else(|_| file.to_owned());
+    if Path::new(of_finding) == absolute {
+        return main();
+    }
+    let folder = absolute.parent().unwrap_or(Path::new("/"));
+    let below = Path::new(of_finding).strip_prefix(folder).ok();
+    match (below, file.parent()) {
+        (Some(below), Some(parent)) => parent.join(below).display().to_string(),
+        _ => of_finding.to_owned(),
+    }
+}
+
 fn print(file: &Path, finding: &Finding) -> Result<(), Failure> {
-    let mut place = file.display().to_string();
+    let mut place = shown_from_here(finding.file.as_deref(), file);
     for number in [finding.line, finding.column].into_iter().flatten() {
         place.push_str(&format!(":{number}"));
     }

@@ -8,11 +8,10 @@ use std::os::unix::fs::{PermissionsExt, symlink};
 use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::Command;
-use std::time::Duration;
 
 use serde_json::Value;
 
-use crate::passes::pass;
+use crate::passes::{pass, rest};
 use crate::support::{Coast, Ran, filing_gate, sum, text, wait};
 
 fn two_gates() -> Coast {
@@ -265,11 +264,7 @@ fn a_file_replaced_before_its_work_is_a_new_arrival() {
     coast.drop("drops/a.txt", "first");
     coast.drop("drops/b.txt", "second");
     // Both settle in one pass, so that the second is entered when it changes.
-    wait("both have been quiet", || {
-        let meta = fs::metadata(coast.path("drops/b.txt")).unwrap();
-        let quiet = meta.modified().unwrap().elapsed().unwrap() > Duration::from_millis(50);
-        quiet.then_some(())
-    });
+    rest(&coast);
     wait("all is filed", || {
         coast.run("pass");
         (coast.files("archive").len() == 2).then_some(())

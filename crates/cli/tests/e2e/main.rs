@@ -3,6 +3,7 @@
 //!
 //! * `passes`: from drop folder to archive by `vadegate pass`; repeats, merging,
 //!   programs, filing.
+//! * `arrivals`: the ways of being complete, and which files a gate takes.
 //! * `faults`: bad input, missing folders, full disks, interrupted runs.
 //! * `commands`: what the commands print, and their exit status.
 //! * `service`: the HTTP interface, live events, sign-in, starting and stopping.
@@ -15,6 +16,7 @@
 
 #![expect(clippy::unwrap_used, reason = "a test fails by panicking")]
 
+mod arrivals;
 mod browser;
 mod chaos;
 mod commands;

@@ -6,6 +6,7 @@
 //! * [`mod@fingerprint`] reads a settled version whole, and notices if it changes.
 //! * [`notices`] listens to the kernel's notices, which only make it faster.
 
+mod checksum;
 mod fingerprint;
 mod lease;
 mod names;
@@ -14,6 +15,7 @@ mod settle;
 mod sweep;
 mod version;
 
+pub(crate) use checksum::sum_for;
 pub(crate) use fingerprint::{FingerprintError, fingerprint};
 pub use lease::{Lease, lease_tells, writers};
 pub use names::temporary_name;

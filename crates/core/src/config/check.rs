@@ -27,7 +27,9 @@ pub struct Finding {
     pub weight: Weight,
     /// The gate, if it is about one.
     pub gate: Option<String>,
-    /// Line in the configuration, if it is about one.
+    /// The file in which it is, if it is about one.
+    pub file: Option<String>,
+    /// Line in that file, if it is about one.
     pub line: Option<usize>,
     /// Column of that line, if it is about a value there.
     pub column: Option<usize>,
@@ -40,6 +42,7 @@ impl From<&Fault> for Finding {
         Finding {
             weight: Weight::Fault,
             gate: None,
+            file: Some(fault.file.display().to_string()),
             line: Some(fault.line),
             column: Some(fault.column),
             message: fault.message.clone(),
@@ -54,6 +57,7 @@ pub fn check(config: &Config) -> Vec<Finding> {
         findings.push(Finding {
             weight: Weight::Warning,
             gate: None,
+            file: None,
             line: None,
             column: None,
             message: "there is no gate; add one as [gate.NAME] with `drop` and `archive`".into(),
@@ -84,6 +88,7 @@ fn add(findings: &mut Vec<Finding>, weight: Weight, gate: &Gate, message: String
     findings.push(Finding {
         weight,
         gate: Some(gate.name.clone()),
+        file: Some(gate.file.display().to_string()),
         line: Some(gate.line),
         column: None,
         message,

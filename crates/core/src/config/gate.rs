@@ -4,26 +4,70 @@ use std::path::Path;
 use std::time::Duration;
 
 use super::reader::{Found, Section};
-use super::values::parse_duration;
-use super::{Archive, Exists, Gate, Interrupted, MergeConfig, Once, Order, RunConfig, Work, join};
+use super::values::{parse_bytes, parse_duration};
+use super::{
+    Archive, Bounds, Empty, Exists, Gate, Interrupted, MergeConfig, Once, Order, Range, RunConfig,
+    Work, join, settle,
+};
 use crate::pattern::{Pattern, Template};
 
-pub(super) fn read_all(top: &mut Section<'_>, folder: &Path) -> Vec<Gate> {
-    let sections = top.sections("gate");
+/// Reads the gates of all files; `likes` are the sections that gates may be
+/// like.
+pub(super) fn read_all<'a>(
+    sections: Vec<(String, Section<'a>)>,
+    likes: &[(String, Section<'a>)],
+    folder: &Path,
+) -> Vec<Gate> {
     let mut gates: Vec<Gate> = Vec::new();
-    for (name, section) in sections {
+    for (name, mut section) in sections {
         let good = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-' || c == '_';
         if name.is_empty() || !name.chars().all(good) {
             section.fault_here(format!(
                 "`{name}` is no name for a gate; use lower-case letters, digits, `-` and `_`"
             ));
         }
+        if let Some(other) = gates.iter().find(|other| other.name == name) {
+            section.fault_here(format!(
+                "the gate `{name}` is there already, in {} on line {}; give one another name",
+                other.file.display(),
+                other.line
+            ));
+        }
+        stand_before_its_like(&mut section, likes);
         gates.extend(read(name, section, folder));
     }
     gates
 }
 
+/// Puts what a gate is like behind its section, and what that is like, and so
+/// on.
+fn stand_before_its_like<'a>(section: &mut Section<'a>, likes: &[(String, Section<'a>)]) {
+    let mut seen: Vec<String> = Vec::new();
+    let mut next = section.text("like");
+    while let Some(wanted) = next {
+        if seen.contains(&wanted.value) {
+            wanted.at.fault(format!(
+                "`{}` is like itself, by way of {}",
+                wanted.value,
+                seen.join(", ")
+            ));
+            return;
+        }
+        let Some((_, like)) = likes.iter().find(|(name, _)| *name == wanted.value) else {
+            let known = likes.iter().map(|(name, _)| name.as_str());
+            let near = super::reader::nearest(&wanted.value, known);
+            let hint = near.map(|near| format!("; did you mean \"{near}\"?")).unwrap_or_default();
+            wanted.at.fault(format!("there is no [like.{}]{hint}", wanted.value));
+            return;
+        };
+        section.stand_before(like);
+        seen.push(wanted.value);
+        next = like.own_text("like");
+    }
+}
+
 fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
+    section.has("like");
     let exact = section.choice("case", &[("exact", true), ("ignore", false)]).unwrap_or(false);
     let drop = section.text("drop");
     if drop.is_none() {
@@ -32,15 +76,21 @@ fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
         ));
     }
     let take = match section.texts("take") {
-        Some(texts) => patterns(&section, texts, exact),
+        Some(texts) => patterns(texts, exact),
         None => Pattern::parse("*", exact).into_iter().collect(),
     };
     let leave = section.texts("leave").unwrap_or_default();
-    let leave = patterns(&section, leave, exact);
+    let leave = patterns(leave, exact);
     // A field that only some of the patterns capture is accepted: an entry
     // without it is held by name when the template asks for it.
     let fields: Vec<String> = take.iter().flat_map(|pattern| pattern.fields().to_vec()).collect();
-    let settle = duration(&mut section, "settle").unwrap_or(Duration::from_secs(5));
+    let settle = settle::read(&mut section, &fields);
+    let bounds = Bounds {
+        bytes: range(&mut section, "bytes", parse_bytes),
+        age: range(&mut section, "age", parse_duration),
+    };
+    let empty = [("hold", Empty::Hold), ("take", Empty::Take), ("leave", Empty::Leave)];
+    let empty = section.choice("empty", &empty).unwrap_or(Empty::Hold);
     let sweep = duration(&mut section, "sweep").unwrap_or(Duration::from_secs(10));
     let subfolders = section.flag("subfolders").unwrap_or(false);
     let order = order(&mut section, &fields);
@@ -49,8 +99,16 @@ fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
     let once = section.choice("once", &once).unwrap_or(Once::Content);
     let interrupted = [("hold", Interrupted::Hold), ("retry", Interrupted::Retry)];
     let interrupted = section.choice("interrupted", &interrupted).unwrap_or(Interrupted::Hold);
-    let merge = section.section("merge").and_then(|merge| read_merge(merge, folder, &fields));
-    let run = section.section("run").and_then(|run| read_run(run, folder, &fields));
+    // The work of what it is like gives way to a work of its own.
+    let own = ["merge", "run"].into_iter().filter(|work| section.has_of_its_own(work));
+    let own: Vec<&str> = own.collect();
+    let wanted = |work: &str| own.is_empty() || own.contains(&work);
+    let merge = if wanted("merge") { section.section("merge") } else { None };
+    let run = if wanted("run") { section.section("run") } else { None };
+    let merge = merge.and_then(|merge| read_merge(merge, folder, &fields));
+    let run = run.and_then(|run| read_run(run, folder, &fields));
+    section.has("merge");
+    section.has("run");
     let work = match (merge, run) {
         (Some(_), Some(_)) => {
             section.fault_here(format!("the gate `{name}` has both `merge` and `run`; a gate has one work, so make two gates"));
@@ -66,7 +124,7 @@ fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
         hold.finish();
         into
     });
-    let line = section.line();
+    let (file, line) = (section.file(), section.line());
     section.finish();
     Some(Gate {
         name,
@@ -75,6 +133,8 @@ fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
         leave,
         subfolders,
         settle,
+        bounds,
+        empty,
         sweep: sweep.max(Duration::from_millis(100)),
         order,
         once,
@@ -82,27 +142,60 @@ fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
         interrupted,
         archive: archive?,
         hold,
+        file,
         line,
     })
 }
 
-fn patterns(section: &Section<'_>, texts: Vec<Found<String>>, exact: bool) -> Vec<Pattern> {
+fn patterns(texts: Vec<Found<'_, String>>, exact: bool) -> Vec<Pattern> {
     let mut patterns = Vec::new();
     for text in texts {
         match Pattern::parse(&text.value, exact) {
             Ok(pattern) => patterns.push(pattern),
-            Err(error) => section.fault(text.at, error.to_string()),
+            Err(error) => text.at.fault(error.to_string()),
         }
     }
     patterns
 }
 
-fn duration(section: &mut Section<'_>, key: &'static str) -> Option<Duration> {
+/// A range such as `1B..2GB`, `..30d` or `1h..`.
+fn range<T: PartialOrd>(
+    section: &mut Section<'_>,
+    key: &'static str,
+    parse: impl Fn(&str) -> Result<T, String>,
+) -> Range<T> {
+    let none = Range { least: None, most: None };
+    let Some(text) = section.text(key) else { return none };
+    let Some((least, most)) = text.value.split_once("..") else {
+        text.at.fault(format!(
+            "`{key}` is \"{}\"; expected a range such as \"1..2\", \"..2\" or \"1..\", with units",
+            text.value
+        ));
+        return none;
+    };
+    let end = |end: &str| match end.trim() {
+        "" => Ok(None),
+        end => parse(end).map(Some),
+    };
+    match (end(least), end(most)) {
+        (Ok(Some(least)), Ok(Some(most))) if least > most => {
+            text.at.fault(format!("`{key}`: the range `{}` is backwards", text.value));
+            none
+        }
+        (Ok(least), Ok(most)) => Range { least, most },
+        (Err(message), _) | (_, Err(message)) => {
+            text.at.fault(format!("`{key}`: {message}"));
+            none
+        }
+    }
+}
+
+pub(super) fn duration(section: &mut Section<'_>, key: &'static str) -> Option<Duration> {
     let text = section.text(key)?;
     match parse_duration(&text.value) {
         Ok(duration) => Some(duration),
         Err(message) => {
-            section.fault(text.at, format!("`{key}`: {message}"));
+            text.at.fault(format!("`{key}`: {message}"));
             None
         }
     }
@@ -124,17 +217,17 @@ fn order(section: &mut Section<'_>, fields: &[String]) -> Order {
             let known: Vec<String> = fields.iter().map(|field| format!("\"<{field}>\"")).collect();
             let fields =
                 if known.is_empty() { String::new() } else { format!(", {}", known.join(", ")) };
-            section.fault(text.at, format!("`order` is \"{other}\"; expected \"oldest\", \"newest\", \"name\", \"smallest\", \"largest\"{fields}"));
+            text.at.fault(format!("`order` is \"{other}\"; expected \"oldest\", \"newest\", \"name\", \"smallest\", \"largest\"{fields}"));
             Order::Oldest
         }
     }
 }
 
-fn template(section: &Section<'_>, text: &Found<String>, fields: &[String]) -> Option<Template> {
+pub(super) fn template(text: &Found<'_, String>, fields: &[String]) -> Option<Template> {
     let template = match Template::parse(&text.value) {
         Ok(template) => template,
         Err(error) => {
-            section.fault(text.at, error.to_string().replacen("pattern", "template", 1));
+            text.at.fault(error.to_string().replacen("pattern", "template", 1));
             return None;
         }
     };
@@ -142,12 +235,9 @@ fn template(section: &Section<'_>, text: &Found<String>, fields: &[String]) -> O
         if !Template::is_builtin(used) && !fields.iter().any(|field| field == used) {
             let near = super::reader::nearest(used, fields.iter().map(String::as_str));
             let hint = near.map(|near| format!("; did you mean `<{near}>`?")).unwrap_or_default();
-            section.fault(
-                text.at,
-                format!(
-                    "the template uses the field `<{used}>`, which no `take` pattern captures{hint}"
-                ),
-            );
+            text.at.fault(format!(
+                "the template uses the field `<{used}>`, which no `take` pattern captures{hint}"
+            ));
         }
     }
     Some(template)
@@ -173,10 +263,10 @@ fn path_template(
         text.value = format!("{}/{}", escaped.trim_end_matches('/'), text.value);
     }
     if text.value.split('/').any(|part| part == "..") {
-        section.fault(text.at, format!("`{key}` climbs with `..`; write the path without it"));
+        text.at.fault(format!("`{key}` climbs with `..`; write the path without it"));
         return None;
     }
-    template(section, &text, fields)
+    template(&text, fields)
 }
 
 fn read_merge(mut section: Section<'_>, folder: &Path, fields: &[String]) -> Option<MergeConfig> {
@@ -192,23 +282,25 @@ fn read_merge(mut section: Section<'_>, folder: &Path, fields: &[String]) -> Opt
     let add = section
         .named_texts("add")
         .into_iter()
-        .filter_map(|(column, text)| Some((column, template(&section, &text, fields)?)));
+        .filter_map(|(column, text)| Some((column, template(&text, fields)?)));
     let add = add.collect();
     let delimiter = match section.text("delimiter") {
         None => b',',
-        Some(text) => match text.value.as_bytes() {
-            [byte]
-                if byte.is_ascii()
-                    && !byte.is_ascii_alphanumeric()
-                    && !b"\"\r\n".contains(byte) =>
-            {
-                *byte
+        Some(text) => {
+            match text.value.as_bytes() {
+                [byte]
+                    if byte.is_ascii()
+                        && !byte.is_ascii_alphanumeric()
+                        && !b"\"\r\n".contains(byte) =>
+                {
+                    *byte
+                }
+                _ => {
+                    text.at.fault(format!("`delimiter` is \"{}\"; expected one character such as \",\", \";\" or \"\\t\"", text.value));
+                    b','
+                }
             }
-            _ => {
-                section.fault(text.at, format!("`delimiter` is \"{}\"; expected one character such as \",\", \";\" or \"\\t\"", text.value));
-                b','
-            }
-        },
+        }
     };
     section.finish();
     let columns = columns.into_iter().map(|column| column.value).collect();
@@ -223,7 +315,7 @@ fn read_run(mut section: Section<'_>, folder: &Path, fields: &[String]) -> Optio
         );
     }
     let args = section.texts("args").unwrap_or_default();
-    let args = args.iter().filter_map(|text| template(&section, text, fields)).collect();
+    let args = args.iter().filter_map(|text| template(text, fields)).collect();
     let limit = duration(&mut section, "limit").unwrap_or(Duration::from_secs(600));
     let wait = duration(&mut section, "wait").unwrap_or(Duration::from_secs(30));
     let tries = section.count("tries").unwrap_or(20);

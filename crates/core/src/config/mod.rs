@@ -9,6 +9,7 @@
 mod check;
 mod gate;
 mod reader;
+mod settle;
 mod values;
 
 use std::fmt;
@@ -18,7 +19,8 @@ use std::time::Duration;
 use jiff::tz::TimeZone;
 
 pub use check::{Finding, Weight, check};
-pub use values::{parse_duration, write_duration};
+pub use settle::{After, Companion, MarkerFor, Settle, SettleBy};
+pub use values::{parse_bytes, parse_duration, write_bytes, write_duration};
 
 use crate::pattern::{Pattern, Template};
 use reader::{Document, Section};
@@ -66,8 +68,12 @@ pub struct Gate {
     pub leave: Vec<Pattern>,
     /// Whether folders below the drop folder are swept too. Default no.
     pub subfolders: bool,
-    /// How long a file must be unchanged to count as complete. Default 5 s.
-    pub settle: Duration,
+    /// When a file counts as complete. Default 5 s unchanged.
+    pub settle: Settle,
+    /// Which sizes and ages it takes. Default any.
+    pub bounds: Bounds,
+    /// What it does with empty files. Default hold.
+    pub empty: Empty,
     /// Time between two sweeps. Default 10 s.
     pub sweep: Duration,
     /// In which order files are worked. Default oldest first.
@@ -83,8 +89,39 @@ pub struct Gate {
     pub archive: Archive,
     /// Where held files go; without it they stay where they are.
     pub hold: Option<Template>,
+    /// The file of its section, for messages.
+    pub file: PathBuf,
     /// Line of its section, for messages.
     pub line: usize,
+}
+
+/// Which sizes and ages of files a gate takes.
+#[derive(Debug, Clone)]
+pub struct Bounds {
+    /// Size in bytes.
+    pub bytes: Range<u64>,
+    /// Time since the file was modified.
+    pub age: Range<Duration>,
+}
+
+/// A range; both ends belong to it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Range<T> {
+    /// The least, if there is one.
+    pub least: Option<T>,
+    /// The most, if there is one.
+    pub most: Option<T>,
+}
+
+/// What a gate does with empty files.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Empty {
+    /// They are held.
+    Hold,
+    /// They are taken like any other.
+    Take,
+    /// They are left.
+    Leave,
 }
 
 /// In which order the files of a pass are worked.
@@ -202,6 +239,8 @@ pub enum Archive {
 /// One fault of a configuration file.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Fault {
+    /// The file in which it is.
+    pub file: PathBuf,
     /// Line, from 1.
     pub line: usize,
     /// Column in characters, from 1.
@@ -222,7 +261,7 @@ pub enum ConfigError {
         source: std::io::Error,
     },
     /// The file has faults.
-    #[error("{}", list_faults(file, faults))]
+    #[error("{}", list_faults(faults))]
     Faulty {
         /// The file.
         file: PathBuf,
@@ -231,23 +270,33 @@ pub enum ConfigError {
     },
 }
 
-fn list_faults(file: &Path, faults: &[Fault]) -> String {
+fn list_faults(faults: &[Fault]) -> String {
     let lines = faults.iter().map(|fault| {
-        format!("{}:{}:{}: {}", file.display(), fault.line, fault.column, fault.message)
+        format!("{}:{}:{}: {}", fault.file.display(), fault.line, fault.column, fault.message)
     });
     lines.collect::<Vec<_>>().join("\n")
 }
 
 impl Config {
-    /// Reads and builds the configuration of `file`.
+    /// Reads and builds the configuration of `file`, and of the files
+    /// `gates.d/*.toml` beside it.
     ///
     /// # Errors
     /// [`ConfigError`], with every fault that was found.
     pub fn read(file: &Path) -> Result<Self, ConfigError> {
-        let unreadable = |source| ConfigError::Unreadable { file: file.to_owned(), source };
-        let text = std::fs::read_to_string(file).map_err(unreadable)?;
-        let file = std::path::absolute(file).map_err(unreadable)?;
-        Config::parse(&file, &text)
+        let read = |file: &Path| {
+            std::fs::read_to_string(file)
+                .map_err(|source| ConfigError::Unreadable { file: file.to_owned(), source })
+        };
+        let text = read(file)?;
+        let file = std::path::absolute(file)
+            .map_err(|source| ConfigError::Unreadable { file: file.to_owned(), source })?;
+        let mut more = Vec::new();
+        for file in gate_files(&file)? {
+            let text = read(&file)?;
+            more.push((file, text));
+        }
+        Config::build(&file, &text, &more)
     }
 
     /// Builds the configuration from its text; `file` (absolute) gives the
@@ -256,22 +305,38 @@ impl Config {
     /// # Errors
     /// [`ConfigError::Faulty`].
     pub fn parse(file: &Path, text: &str) -> Result<Self, ConfigError> {
-        let document = match Document::parse(text) {
-            Ok(document) => document,
-            Err(fault) => {
-                return Err(ConfigError::Faulty { file: file.to_owned(), faults: vec![fault] });
-            }
-        };
+        Config::build(file, text, &[])
+    }
+
+    fn build(file: &Path, text: &str, more: &[(PathBuf, String)]) -> Result<Self, ConfigError> {
+        let faulty = |faults| Err(ConfigError::Faulty { file: file.to_owned(), faults });
+        let first = std::iter::once(Document::parse(file, text));
+        let more = more.iter().map(|(file, text)| Document::parse(file, text));
+        let (documents, broken): (Vec<_>, Vec<_>) = first.chain(more).partition(Result::is_ok);
+        let broken: Vec<Fault> = broken.into_iter().filter_map(Result::err).collect();
+        if !broken.is_empty() {
+            return faulty(broken);
+        }
+        let documents: Vec<Document> = documents.into_iter().filter_map(Result::ok).collect();
         let folder = file.parent().unwrap_or(Path::new("/")).to_owned();
-        let mut top = document.top();
-        let service = service(top.section("service"), &folder);
-        let gates = gate::read_all(&mut top, &folder);
-        top.finish();
-        let faults = document.faults();
-        if faults.is_empty() {
-            Ok(Config { file: file.to_owned(), service, gates })
-        } else {
-            Err(ConfigError::Faulty { file: file.to_owned(), faults })
+        let (mut sections, mut likes) = (Vec::new(), Vec::new());
+        let mut first_service = None;
+        for (at, document) in documents.iter().enumerate() {
+            let mut top = document.top();
+            if at == 0 {
+                first_service = Some(service(top.section("service"), &folder));
+            }
+            likes.extend(top.sections("like"));
+            sections.extend(top.sections("gate"));
+            top.finish();
+        }
+        let gates = gate::read_all(sections, &likes, &folder);
+        let faults: Vec<Fault> = documents.iter().flat_map(Document::faults).collect();
+        match first_service {
+            Some(service) if faults.is_empty() => {
+                Ok(Config { file: file.to_owned(), service, gates })
+            }
+            _ => faulty(faults),
         }
     }
 
@@ -303,6 +368,27 @@ impl Config {
     }
 }
 
+/// The files `gates.d/*.toml` beside the configuration, in order of name.
+fn gate_files(file: &Path) -> Result<Vec<PathBuf>, ConfigError> {
+    let folder = file.with_file_name("gates.d");
+    let unreadable = |source| ConfigError::Unreadable { file: folder.clone(), source };
+    let entries = match std::fs::read_dir(&folder) {
+        Ok(entries) => entries,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
+        Err(source) => return Err(unreadable(source)),
+    };
+    let mut files = Vec::new();
+    for entry in entries {
+        let path = entry.map_err(unreadable)?.path();
+        let hidden = path.file_name().is_some_and(|name| name.as_encoded_bytes().starts_with(b"."));
+        if path.extension().is_some_and(|ext| ext == "toml") && !hidden {
+            files.push(path);
+        }
+    }
+    files.sort();
+    Ok(files)
+}
+
 fn service(section: Option<Section<'_>>, folder: &Path) -> ServiceConfig {
     let mut service = ServiceConfig {
         listen: "127.0.0.1:7411".into(),
@@ -314,7 +400,7 @@ fn service(section: Option<Section<'_>>, folder: &Path) -> ServiceConfig {
     let Some(mut section) = section else { return service };
     if let Some(listen) = section.text("listen") {
         if listen.value.parse::<std::net::SocketAddr>().is_err() {
-            section.fault(listen.at, format!("`{}` is no address to listen on; expected an IP address and a port such as \"127.0.0.1:7411\"", listen.value));
+            listen.at.fault(format!("`{}` is no address to listen on; expected an IP address and a port such as \"127.0.0.1:7411\"", listen.value));
         }
         service.listen = listen.value;
     }
@@ -330,7 +416,7 @@ fn service(section: Option<Section<'_>>, folder: &Path) -> ServiceConfig {
     if let Some(zone) = section.text("timezone") {
         match TimeZone::get(&zone.value) {
             Ok(found) => service.timezone = found,
-            Err(_) => section.fault(zone.at, format!("the time zone `{}` is not known; expected a name such as \"Etc/UTC\" or \"Atlantic/Faroe\"", zone.value)),
+            Err(_) => zone.at.fault(format!("the time zone `{}` is not known; expected a name such as \"Etc/UTC\" or \"Atlantic/Faroe\"", zone.value)),
         }
     }
     section.finish();

@@ -34,7 +34,7 @@ fn a_good_file_is_built_with_paths_from_its_folder() {
     assert_eq!(config.service.roots, [Path::new("/srv/coast/drops"), Path::new("/srv/out")]);
     let gate = config.gate("tide").unwrap();
     assert_eq!(gate.drop, Path::new("/srv/coast/drops/tide"));
-    assert_eq!(gate.settle, Duration::from_secs(90));
+    assert_eq!(gate.settle.unchanged_for(), Duration::from_secs(90));
     assert_eq!(gate.order, Order::Field("day".into()));
     let Work::Merge(merge) = &gate.work else { panic!("a merge") };
     assert_eq!(merge.into.fixed_start(), "/srv/coast/out/");
@@ -49,7 +49,8 @@ fn the_example_of_the_reference_is_a_good_configuration() {
     assert_eq!(faults(example), [""; 0]);
     // Every key that a gate knows has its line there.
     for key in "drop take leave case subfolders settle sweep order once interrupted merge run \
-                archive hold into exists columns add delimiter program args limit wait tries"
+                archive hold into exists columns add delimiter program args limit wait tries \
+                bytes age empty like marker checksum for after quiet closed at_least give_up"
         .split_whitespace()
     {
         assert!(PAGE.contains(&format!("`{key}`")), "{key}");
@@ -66,7 +67,7 @@ fn unknown_keys_name_the_nearest_with_line_and_column() {
         "vadegate.toml:3:3: unknown key `setle` in [gate.tide]; did you mean `settle`?"
     );
     assert!(found[1].starts_with(
-        "vadegate.toml:5:1: unknown key `colour` in [gate.tide]; known are case, drop"
+        "vadegate.toml:5:1: unknown key `colour` in [gate.tide]; known are like, case, drop"
     ));
     assert_eq!(found[2], "vadegate.toml:6:2: unknown key `gates` at the top; did you mean `gate`?");
 }
@@ -78,12 +79,9 @@ fn bad_values_say_what_was_expected() {
     };
     assert_eq!(
         gate("settle = \"5 sec\""),
-        "vadegate.toml:4:10: `settle`: `5 sec` is no duration; expected a number and a unit (ms, s, m, h, d) such as \"5s\" or \"1h30m\""
+        "vadegate.toml:4:10: `settle`: `5 sec` is no duration; expected a number and a unit (ms, s, m, h, d) such as \"5s\" or \"1h30m\"; or \"closed\", or a table such as { marker = \"<name>.ok\" }"
     );
-    assert_eq!(
-        gate("settle = 5"),
-        "vadegate.toml:4:10: `settle` is a integer; expected a text in quotes"
-    );
+    assert_eq!(gate("settle = 5"), "vadegate.toml:4:10: `settle` is an integer; expected a table");
     assert_eq!(
         gate("once = \"nmae\""),
         "vadegate.toml:4:8: `once` is \"nmae\"; expected \"content\", \"name\", \"name+content\"; did you mean \"name\"?"
@@ -104,6 +102,143 @@ fn bad_values_say_what_was_expected() {
             .contains("a gate has one work")
     );
     assert!(gate("[gate.x.run]\nargs = []").contains("`program` is missing"));
+}
+
+#[test]
+fn a_gate_takes_what_it_lacks_from_what_it_is_like() {
+    let text = r#"
+[like.table]
+settle = "closed"
+like = "any"
+archive = { into = "archive/<gate>" }
+merge = { into = "out/<gate>.csv", exists = "replace" }
+
+[like.any]
+settle = "9s"
+sweep = "1h"
+
+[gate.tide]
+like = "table"
+drop = "drops/tide"
+merge = { exists = "number" }
+
+[gate.job]
+like = "table"
+drop = "drops/job"
+run = { program = "bin/job" }
+"#;
+    let config = Config::parse(Path::new("/srv/coast/vadegate.toml"), text).unwrap();
+    let tide = config.gate("tide").unwrap();
+    assert!(matches!(tide.settle.by, SettleBy::Closed));
+    assert_eq!(tide.sweep, Duration::from_secs(3600), "of what its like is like");
+    let Work::Merge(merge) = &tide.work else { panic!("a merge") };
+    assert_eq!((merge.exists, merge.into.source()), (Exists::Number, "/srv/coast/out/<gate>.csv"));
+    assert!(matches!(config.gate("job").unwrap().work, Work::Run(_)), "a work of its own");
+
+    let wrong =
+        |text: &str| faults(&format!("[gate.x]\ndrop = \"d\"\narchive = \"leave\"\n{text}"));
+    assert_eq!(
+        wrong("like = \"tabel\"\n[like.table]\n"),
+        ["vadegate.toml:4:8: there is no [like.tabel]; did you mean \"table\"?"]
+    );
+    assert_eq!(
+        wrong("like = \"a\"\n[like.a]\nlike = \"b\"\n[like.b]\nlike = \"a\"\n"),
+        ["vadegate.toml:8:8: `a` is like itself, by way of a, b"]
+    );
+    let twice =
+        "[gate.y]\nlike = \"a\"\ndrop = \"d\"\narchive = \"leave\"\n[like.a]\nswep = \"1s\"\n";
+    let found = wrong(&format!("like = \"a\"\n{twice}"));
+    assert_eq!(found.len(), 1, "a fault of what two gates are like is told once: {found:?}");
+    assert!(found[0].contains("10:1: unknown key `swep` in [like.a]"), "{found:?}");
+}
+
+#[test]
+fn the_environment_stands_in_for_its_names() {
+    let text = "[gate.x]\ndrop = \"${CARGO_PKG_NAME}/in\"\narchive = \"leave\"\n\
+                take = [\"$${CARGO_PKG_NAME}*\"]\n";
+    let config = Config::parse(Path::new("/srv/vadegate.toml"), text).unwrap();
+    assert_eq!(config.gates[0].drop, Path::new("/srv/vadegate-core/in"));
+    assert_eq!(config.gates[0].take[0].source(), "${CARGO_PKG_NAME}*");
+    let missing = faults("[gate.x]\ndrop = \"${NO_SUCH_NAME_IS_SET}\"\narchive = \"leave\"\n");
+    assert!(
+        missing[0].starts_with(
+            "vadegate.toml:2:8: the environment has no variable `NO_SUCH_NAME_IS_SET`"
+        )
+    );
+    assert!(
+        faults("[gate.x]\ndrop = \"${A\"\narchive = \"leave\"\n")[0].contains("without its `}`")
+    );
+}
+
+#[test]
+fn gates_may_stand_in_files_of_their_own() {
+    let home = tempfile::tempdir().unwrap();
+    std::fs::create_dir(home.path().join("gates.d")).unwrap();
+    let write = |name: &str, text: &str| std::fs::write(home.path().join(name), text).unwrap();
+    write("vadegate.toml", "[like.all]\narchive = { into = \"archive/<gate>\" }\n");
+    write("gates.d/2-wave.toml", "[gate.wave]\nlike = \"all\"\ndrop = \"drops/wave\"\n");
+    write("gates.d/1-tide.toml", "[gate.tide]\nlike = \"all\"\ndrop = \"drops/tide\"\n");
+    write("gates.d/notes.txt", "not a configuration");
+    let config = Config::read(&home.path().join("vadegate.toml")).unwrap();
+    let names: Vec<_> = config.gates.iter().map(|gate| gate.name.as_str()).collect();
+    assert_eq!(names, ["tide", "wave"]);
+    assert_eq!(config.gates[0].drop, home.path().join("drops/tide"));
+    write("gates.d/3.toml", "[gate.tide]\nlike = \"all\"\ndrop = \"d\"\n[service]\n");
+    let found = Config::read(&home.path().join("vadegate.toml")).unwrap_err().to_string();
+    assert!(found.contains("gates.d/3.toml:1:1: the gate `tide` is there already, in "), "{found}");
+    assert!(found.contains("gates.d/3.toml:4:2: unknown key `service` at the top"), "{found}");
+}
+
+#[test]
+fn the_ways_of_being_complete_are_read_or_refused() {
+    let settle = |value: &str| {
+        let text = format!(
+            "[gate.x]\ndrop = \"d\"\ntake = [\"<station>_*.csv\"]\narchive = \"leave\"\nsettle = {value}\n"
+        );
+        match Config::parse(Path::new("/srv/vadegate.toml"), &text) {
+            Ok(config) => config.gates[0].settle.to_string(),
+            Err(error) => error.to_string(),
+        }
+    };
+    for (value, words) in [
+        ("\"2m\"", "after 2 min unchanged"),
+        ("\"closed\"", "when its writer has closed it or moved it in"),
+        ("{ closed = true, at_least = \"10s\" }", "moved it in, after 10 s unchanged at least"),
+        ("{ quiet = \"5s\", give_up = \"2h\" }", "after 5 s unchanged; held if not within 2 h"),
+        ("{ marker = \"<name>.ok\" }", "when its marker `<name>.ok` is there"),
+        ("{ marker = \"<station>.done\" }", "when its marker `<station>.done` is there"),
+        ("{ marker = \"READY\", for = \"folder\" }", "when the marker `READY` came after it"),
+        ("{ checksum = \"<name>.sha256\" }", "when its checksum in `<name>.sha256` is right"),
+        ("\"soon\"", "is no duration"),
+        ("{ marker = \"<name>\" }", "would be the file itself"),
+        ("{ marker = \"READY\" }", "names one file for all"),
+        ("{ marker = \"ok/<name>\" }", "must lie in the folder of its file"),
+        ("{ marker = \"<entry>.ok\" }", "cannot use `<entry>`"),
+        ("{ marker = \"<name>.ok\", checksum = \"<name>.sum\" }", "choose one"),
+        ("{ marker = \"R\", for = \"folder\", after = \"file\" }", "cannot go with one"),
+        ("{ market = \"<name>.ok\" }", "did you mean `marker`?"),
+    ] {
+        let found = settle(value);
+        assert!(found.contains(words), "{value}: {found}");
+    }
+}
+
+#[test]
+fn sizes_and_ranges_are_read_or_refused() {
+    assert_eq!(parse_bytes("0B"), Ok(0));
+    assert_eq!(parse_bytes("1.5 MB"), Ok(1_500_000));
+    assert_eq!(parse_bytes("4MiB"), Ok(4 << 20));
+    for bad in ["", "5", "B", "1PB", "-1B", "1..2B", "99999999TB"] {
+        assert!(parse_bytes(bad).is_err(), "{bad}");
+    }
+    let gate =
+        |line: &str| faults(&format!("[gate.x]\ndrop = \"d\"\narchive = \"leave\"\n{line}\n"));
+    for good in ["bytes = \"1B..2GB\"", "bytes = \"..2GB\"", "age = \"1h..\"", "empty = \"take\""] {
+        assert_eq!(gate(good), [""; 0], "{good}");
+    }
+    assert!(gate("bytes = \"2GB\"")[0].contains("expected a range"));
+    assert!(gate("bytes = \"2GB..1B\"")[0].contains("backwards"));
+    assert!(gate("age = \"..soon\"")[0].contains("is no duration"));
 }
 
 #[test]

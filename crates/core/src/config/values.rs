@@ -34,6 +34,45 @@ pub fn parse_duration(text: &str) -> Result<Duration, String> {
     Ok(Duration::from_millis(millis))
 }
 
+/// Reads a size such as `512B`, `2kB`, `1.5GB` or `4MiB`.
+///
+/// # Errors
+/// What was expected.
+pub fn parse_bytes(text: &str) -> Result<u64, String> {
+    const UNITS: [(&str, f64); 8] = [
+        ("B", 1.0),
+        ("kB", 1e3),
+        ("MB", 1e6),
+        ("GB", 1e9),
+        ("TB", 1e12),
+        ("KiB", 1024.0),
+        ("MiB", 1_048_576.0),
+        ("GiB", 1_073_741_824.0),
+    ];
+    let expected = || {
+        format!(
+            "`{text}` is no size; expected a number and a unit (B, kB, MB, GB, TB, KiB, MiB, GiB) such as \"2GB\""
+        )
+    };
+    let text = text.trim();
+    let digits = text.find(|c: char| !c.is_ascii_digit() && c != '.').ok_or_else(expected)?;
+    let number: f64 = text[..digits].parse().map_err(|_| expected())?;
+    let unit = text[digits..].trim();
+    let (_, scale) =
+        UNITS.iter().find(|(name, _)| name.eq_ignore_ascii_case(unit)).ok_or_else(expected)?;
+    let bytes = (number * scale).round();
+    // Above this a number with a point is no longer exact.
+    if bytes > 9e15 {
+        return Err(expected());
+    }
+    #[expect(
+        clippy::cast_possible_truncation,
+        clippy::cast_sign_loss,
+        reason = "it is whole, not negative, and below 2^53"
+    )]
+    Ok(bytes as u64)
+}
+
 /// Writes a duration for people, in its two largest units: `1 h 30 min`,
 /// `4.2 s`, `50 ms`.
 pub fn write_duration(duration: Duration) -> String {
@@ -52,4 +91,16 @@ pub fn write_duration(duration: Duration) -> String {
         3600..86_400 => two(seconds / 3600, "h", seconds % 3600 / 60, "min"),
         _ => two(seconds / 86_400, "d", seconds % 86_400 / 3600, "h"),
     }
+}
+
+/// Writes a size for people, in binary units: `4.1 KiB`.
+pub fn write_bytes(bytes: u64) -> String {
+    let mut size = bytes as f64;
+    for unit in ["B", "KiB", "MiB", "GiB"] {
+        if size < 1024.0 {
+            return if unit == "B" { format!("{bytes} B") } else { format!("{size:.1} {unit}") };
+        }
+        size /= 1024.0;
+    }
+    format!("{size:.1} TiB")
 }

@@ -3,10 +3,13 @@
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
+use super::completion::companion_of;
 use super::gate::GateRunner;
+use super::recovery::remove;
 use crate::arrivals::Version;
-use crate::filing::{Moved, Moving, move_to, numbered, sync_folder};
-use crate::ledger::{Cause, Filing, LedgerError, State};
+use crate::config::{After, MarkerFor, SettleBy};
+use crate::filing::{Moved, Moving, move_to, numbered, sum_of, sync_folder};
+use crate::ledger::{Cause, Entry, Filing, LedgerError, State};
 
 /// What filing one entry came to.
 enum Outcome {
@@ -133,6 +136,9 @@ impl GateRunner {
                     self.context().ledger.retarget(filing.entry.id, text)?;
                 }
                 Ok(Moved::Done | Moved::Already) => {
+                    if let Err(why) = self.file_companion(&filing.entry, &folder) {
+                        return Ok(Outcome::Later(why));
+                    }
                     folders.insert(folder);
                     folders.extend(source.parent().map(Path::to_owned));
                     return Ok(Outcome::Filed);
@@ -149,6 +155,47 @@ impl GateRunner {
             }
         }
         Ok(Outcome::Later(format!("no free name is left beside `{}`", target.display())))
+    }
+
+    /// Files or removes the companion of a file that was just filed. When this is
+    /// cut off, the filing of the entry is done again, and so is this.
+    fn file_companion(&self, entry: &Entry, folder: &Path) -> Result<(), String> {
+        let Some(companion) = self.gate().settle.companion() else { return Ok(()) };
+        if matches!(self.gate().settle.by, SettleBy::Marker(_, MarkerFor::Folder)) {
+            return Ok(());
+        }
+        let place = companion_of(&self.live, companion, &entry.path, &entry.fields);
+        let told = |error: &dyn std::fmt::Display| {
+            format!(
+                "`{}`, which belongs to a filed file, cannot be moved: {error}",
+                place.display()
+            )
+        };
+        if companion.after == After::Remove {
+            return remove(&place).map_err(|error| told(&error));
+        }
+        let meta = match std::fs::symlink_metadata(&place) {
+            Ok(meta) if meta.is_file() => meta,
+            // It never came, or was moved before an interruption.
+            _ => return Ok(()),
+        };
+        let sum = sum_of(&place).map_err(|error| told(&error))?;
+        let name = place.file_name().unwrap_or_default();
+        let mut target = folder.join(name);
+        for number in 2..100_000 {
+            let moving = Moving {
+                source: &place,
+                version: &Version::of(&meta),
+                sha256: &crate::arrivals::hex(&sum),
+                target: &target,
+                staged_name: format!(".vadegate-{}.companion", entry.id),
+            };
+            match move_to(&moving).map_err(|error| told(&error))? {
+                Moved::Taken => target = numbered(&folder.join(name), number),
+                _ => return Ok(()),
+            }
+        }
+        Err(told(&"no free name is left"))
     }
 
     /// Moves held entries to the hold folder, if the gate names one.

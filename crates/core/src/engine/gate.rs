@@ -26,7 +26,6 @@ pub(super) struct GateRunner {
     /// On the monotonic clock: when something is to be looked at again.
     pub wake_at: Option<Duration>,
     pub generation: u32,
-    pub lease: bool,
     /// Filings whose record is not known to be durable yet.
     pub filings: Vec<Ticket<()>>,
     recovered: bool,
@@ -41,7 +40,6 @@ impl GateRunner {
             report: PassReport::default(),
             wake_at: None,
             generation: 0,
-            lease: false,
             filings: Vec::new(),
             recovered: false,
             swept: None,
@@ -169,6 +167,9 @@ impl GateRunner {
         }
         self.publish_pending()?;
         self.settle()?;
+        if sweep {
+            self.end_markers();
+        }
         match &self.live.gate.work {
             Work::None => self.work_nothing()?,
             Work::Merge(_) => self.merge()?,

@@ -2,6 +2,7 @@
 //! gate's thread, which changes it, and those who ask.
 
 use std::collections::{BTreeMap, HashMap};
+use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Mutex, MutexGuard};
 
 use jiff::Timestamp;
@@ -46,6 +47,8 @@ pub(super) struct Arriving {
     pub generation: u32,
     /// On the monotonic clock: not looked at again before this.
     pub not_before: std::time::Duration,
+    /// On the monotonic clock: when the path was first noticed.
+    pub noticed: std::time::Duration,
 }
 
 /// A version in the drop folder that has an entry.
@@ -62,6 +65,8 @@ pub(super) struct State {
     pub known: HashMap<String, Known>,
     /// Standing problems, by what they are about.
     pub problems: BTreeMap<String, String>,
+    /// Markers that speak for their folder: path, version and time of change.
+    pub markers: HashMap<String, (Version, i64)>,
     /// How the folder is watched, in words.
     pub watching: String,
     pub paused: bool,
@@ -76,6 +81,8 @@ pub(super) struct State {
 pub(super) struct Live {
     pub context: Arc<Context>,
     pub gate: Gate,
+    /// Whether the kernel can tell who has a file of the drop folder open.
+    pub lease: AtomicBool,
     state: Mutex<State>,
 }
 
@@ -83,7 +90,8 @@ impl Live {
     pub fn new(context: Arc<Context>, gate: Gate) -> Self {
         let paused = context.ledger.paused(&gate.name).unwrap_or(false);
         let state = State { paused, ..State::default() };
-        Live { context, gate, state: Mutex::new(state) }
+        let lease = AtomicBool::new(crate::arrivals::lease_tells(&gate.drop).is_ok());
+        Live { context, gate, lease, state: Mutex::new(state) }
     }
 
     pub fn state(&self) -> MutexGuard<'_, State> {

@@ -6,11 +6,12 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 
+use super::completion::out_of_bounds;
 use super::gate::GateRunner;
 use super::live::{Arriving, Known, Live};
 use super::steady;
 use crate::arrivals::{Kind, Look, Seen, Version, look_at, sweep, temporary_name};
-use crate::config::{Gate, write_duration};
+use crate::config::{Gate, MarkerFor, SettleBy, write_duration};
 use crate::ledger::{Cause, LedgerError, State};
 use crate::pattern::Fields;
 
@@ -19,6 +20,15 @@ pub(super) fn classify(gate: &Gate, path: &str) -> Result<Fields, String> {
     let name = path.rsplit('/').next().unwrap_or(path);
     if let Some(why) = temporary_name(name) {
         return Err(why.to_owned());
+    }
+    if let Some(companion) = gate.settle.companion()
+        && companion.names.is_match(name)
+    {
+        let what = match gate.settle.by {
+            SettleBy::Checksum(..) => "the checksum of another file",
+            _ => "a marker for other files",
+        };
+        return Err(format!("it is {what}, by `{}`", companion.name.source()));
     }
     if let Some(pattern) = gate.leave.iter().find(|pattern| pattern.is_match(path)) {
         return Err(format!("`leave` pattern `{}` leaves it", pattern.source()));
@@ -61,7 +71,7 @@ impl GateRunner {
         }
         let swept = sweep(&gate.drop, gate.subfolders, |seen| {
             if seen.utf8 {
-                self.consider(&live, &seen);
+                self.consider(&live, &seen, false);
             } else if seen.kind == Kind::File {
                 odd_names.push(seen.path);
             }
@@ -101,7 +111,7 @@ impl GateRunner {
                     return self.sweep();
                 }
                 Ok(Some(seen)) if live.gate.subfolders || !path.contains('/') => {
-                    self.consider(&live, &seen);
+                    self.consider(&live, &seen, true);
                 }
                 Ok(_) => vanished.push(path),
                 // The sweep will say what is wrong with it.
@@ -120,7 +130,9 @@ impl GateRunner {
         self.end_vanished(gone)
     }
 
-    fn consider(&mut self, live: &Live, seen: &Seen) {
+    /// Takes note of a thing in the drop folder; `noticed` when the kernel has
+    /// told of it, so that it is worth another look at once.
+    fn consider(&mut self, live: &Live, seen: &Seen, noticed: bool) {
         if seen.kind != Kind::File {
             return;
         }
@@ -136,13 +148,40 @@ impl GateRunner {
         {
             arriving.generation = self.generation;
             arriving.look.changed_ns = seen.changed_ns;
+            if noticed {
+                arriving.not_before = Duration::ZERO;
+            }
             return;
         }
         drop(state);
         if classify(&live.gate, &seen.path).is_err() {
+            note_marker(live, seen);
             return;
         }
         new_version(live, &seen.path, seen.version, seen.changed_ns, self.generation);
+    }
+
+    /// Removes markers that have spoken for all files that came before them: none
+    /// of those is still arriving after a sweep of the whole folder.
+    pub fn end_markers(&mut self) {
+        let markers = std::mem::take(&mut self.live.state().markers);
+        for (path, (version, changed_ns)) in markers {
+            let folder =
+                |path: &str| path.rsplit_once('/').map_or("", |(folder, _)| folder).to_owned();
+            let waited_for = self.live.state().arriving.iter().any(|(other, arriving)| {
+                folder(other) == folder(&path) && arriving.look.changed_ns <= changed_ns
+            });
+            let full = self.gate().drop.join(&path);
+            if waited_for || !super::filing::still(&full, &version) {
+                continue;
+            }
+            if let Err(error) = std::fs::remove_file(&full) {
+                let problem = format!("the marker `{}` cannot be removed: {error}", full.display());
+                self.live.problem("marker", Some(problem));
+                return;
+            }
+        }
+        self.live.problem("marker", None);
     }
 
     fn forget_vanished(&mut self) -> Result<(), LedgerError> {
@@ -173,6 +212,15 @@ impl GateRunner {
     }
 }
 
+/// Takes note of a marker that speaks for its folder.
+fn note_marker(live: &Live, seen: &Seen) {
+    if let SettleBy::Marker(marker, MarkerFor::Folder) = &live.gate.settle.by
+        && marker.names.is_match(seen.path.rsplit('/').next().unwrap_or(&seen.path))
+    {
+        live.state().markers.insert(seen.path.clone(), (seen.version, seen.changed_ns));
+    }
+}
+
 /// Takes note of a version that was not seen before.
 pub(super) fn new_version(
     live: &Live,
@@ -181,15 +229,21 @@ pub(super) fn new_version(
     changed_ns: i64,
     generation: u32,
 ) {
+    let now = i64::try_from(Timestamp::now().as_nanosecond()).unwrap_or(i64::MAX);
     let mut state = live.state();
-    let earlier = state.arriving.get(path).map(|arriving| arriving.seen_at);
+    if out_of_bounds(&live.gate, &version, now).is_some() {
+        state.arriving.remove(path);
+        return;
+    }
+    let earlier = state.arriving.get(path).map(|arriving| (arriving.seen_at, arriving.noticed));
     let arriving = Arriving {
         version,
         look: Look { first_seen: steady(), changed_ns },
-        seen_at: earlier.unwrap_or_else(|| Timestamp::now().as_millisecond()),
+        seen_at: earlier.map_or_else(|| Timestamp::now().as_millisecond(), |(seen_at, _)| seen_at),
         because: "just noticed".into(),
         generation,
         not_before: Duration::ZERO,
+        noticed: earlier.map_or_else(steady, |(_, noticed)| noticed),
     };
     state.arriving.insert(path.to_owned(), arriving);
     drop(state);

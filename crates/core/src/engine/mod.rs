@@ -1,6 +1,7 @@
 //! The engine: a thread for each gate, and the questions that are asked of
 //! them while they run.
 
+mod completion;
 mod context;
 mod filing;
 mod gate;

@@ -5,30 +5,38 @@
 //! entered and moved: the processor, the ledger's disk and the folders are then
 //! busy at the same time.
 
-use std::collections::HashMap;
 use std::fs::File;
 use std::io;
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 use std::sync::mpsc;
 use std::time::Duration;
 
 use jiff::Timestamp;
 
+use super::completion::{Complete, Sum, check_sum, complete};
 use super::gate::GateRunner;
 use super::live::{Arriving, Known, Live};
 use super::looking::{classify, new_version};
 use super::{OPEN_AGAIN, steady};
-use crate::arrivals::{
-    FingerprintError, Lease, Verdict, Version, fingerprint, judge, look_at, writers,
-};
-use crate::config::{Gate, Once, Order, write_duration};
+use crate::arrivals::{FingerprintError, Lease, Version, fingerprint, look_at, writers};
+use crate::config::{Empty, Gate, Once, Order, write_duration};
 use crate::ledger::{Cause, Entered, Entry, LedgerError, NewEntry, State, Target, Ticket};
-use crate::pattern::{Fields, natural_order};
+use crate::pattern::{Fields, field_order, natural_order};
 
 /// Files that are entered in one piece: fingerprinted, entered, moved.
 const CHUNK: usize = 500;
+
+/// A file that is complete, or that is given up.
+struct Candidate {
+    path: String,
+    arriving: Arriving,
+    fields: Fields,
+    /// It never was complete: why it is held.
+    given_up: Option<String>,
+}
 
 /// A candidate whose fingerprint was taken.
 struct Settled {
@@ -37,6 +45,8 @@ struct Settled {
     seen_at: i64,
     version: Version,
     sha256: [u8; 32],
+    /// Why it is held rather than worked.
+    held: Option<String>,
 }
 
 /// Bytes read at a time while fingerprinting.
@@ -66,9 +76,9 @@ impl GateRunner {
         let candidates = self.candidates();
         let mut entering = Entering { target: self.target_of_new(), pending: None };
         let live = Arc::clone(&self.live);
-        let (lease, generation) = (self.lease, self.generation);
-        let piece = move |chunk: &[(String, Arriving)], buffer: &mut [u8]| {
-            fingerprint_all(&live, lease, generation, chunk, buffer)
+        let generation = self.generation;
+        let piece = move |chunk: &[Candidate], buffer: &mut [u8]| {
+            fingerprint_all(&live, generation, chunk, buffer)
         };
         if candidates.len() <= CHUNK {
             let done = piece(&candidates, &mut vec![0; BUFFER]);
@@ -80,7 +90,7 @@ impl GateRunner {
                 scope.spawn(move || {
                     let mut buffer = vec![0; BUFFER];
                     for chunk in candidates.chunks(CHUNK) {
-                        let stopping = context.stopping.load(std::sync::atomic::Ordering::Relaxed);
+                        let stopping = context.stopping.load(Ordering::Relaxed);
                         if stopping || hand_over.send(piece(chunk, &mut buffer)).is_err() {
                             break;
                         }
@@ -99,7 +109,8 @@ impl GateRunner {
     fn take_in(&mut self, entering: &mut Entering, done: Fingerprinted) -> Result<(), LedgerError> {
         let live = Arc::clone(&self.live);
         if !done.waiting.is_empty() {
-            let wait = OPEN_AGAIN.min(live.gate.settle).max(Duration::from_millis(20));
+            let wait =
+                OPEN_AGAIN.min(live.gate.settle.unchanged_for()).max(Duration::from_millis(20));
             self.wake_in(wait);
             let mut state = live.state();
             for (path, because) in done.waiting {
@@ -124,44 +135,65 @@ impl GateRunner {
         }
     }
 
-    /// Arriving files whose quiet time is over, in the gate's order.
-    fn candidates(&mut self) -> Vec<(String, Arriving)> {
-        let clock = self.context().clock();
-        let quiet = self.gate().settle;
+    /// Arriving files that are complete, in the gate's order.
+    fn candidates(&mut self) -> Vec<Candidate> {
         let live = Arc::clone(&self.live);
+        let give_up = live.gate.settle.give_up;
+        if !live.state().arriving.is_empty() {
+            self.check_lease();
+        }
         let mut candidates = Vec::new();
         let mut soonest: Option<Duration> = None;
+        let mut sooner = |wait: Duration| soonest = Some(soonest.map_or(wait, |at| at.min(wait)));
+        let now = steady();
         for (path, arriving) in &mut live.state().arriving {
-            let wait = match judge(&arriving.look, quiet, &clock) {
-                Verdict::Quiet => arriving.not_before.saturating_sub(clock.steady),
-                Verdict::Wait(wait) => {
-                    arriving.because = format!(
-                        "it must be unchanged for {}, {} to go",
-                        write_duration(quiet),
-                        write_duration(wait)
-                    );
-                    wait
-                }
-            };
-            if wait.is_zero() {
-                candidates.push((path.clone(), arriving.clone()));
-            } else {
-                soonest = Some(soonest.map_or(wait, |other| other.min(wait)));
+            let Ok(fields) = classify(&live.gate, path) else { continue };
+            let given_up = give_up.filter(|give_up| now >= arriving.noticed + *give_up);
+            if let (Some(give_up), None) = (give_up, given_up) {
+                sooner((arriving.noticed + give_up).saturating_sub(now));
             }
+            match complete(&live, path, &arriving.version, &arriving.look, &fields) {
+                Complete::Yes => {
+                    let wait = arriving.not_before.saturating_sub(now);
+                    if !wait.is_zero() && given_up.is_none() {
+                        sooner(wait);
+                        continue;
+                    }
+                }
+                Complete::After(wait, because) => {
+                    arriving.because = because;
+                    if given_up.is_none() {
+                        sooner(wait);
+                        continue;
+                    }
+                }
+                Complete::Waits(because) => {
+                    arriving.because = because;
+                    if given_up.is_none() {
+                        continue;
+                    }
+                }
+            }
+            let given_up = given_up.map(|after| {
+                format!("it was not complete after {}: {}", write_duration(after), arriving.because)
+            });
+            candidates.push(Candidate {
+                path: path.clone(),
+                arriving: arriving.clone(),
+                fields,
+                given_up,
+            });
         }
         if let Some(wait) = soonest {
             self.wake_in(wait);
         }
         sort(&mut candidates, &live.gate);
-        if !candidates.is_empty() {
-            self.check_lease();
-        }
         candidates
     }
 
     fn check_lease(&mut self) {
         let told = crate::arrivals::lease_tells(&self.gate().drop);
-        self.lease = told.is_ok();
+        self.live.lease.store(told.is_ok(), Ordering::Relaxed);
         let note = told.err().map(|why| {
             format!("whether somebody has a file open for writing cannot be asked here: {why}; the quiet time decides alone")
         });
@@ -172,14 +204,16 @@ impl GateRunner {
         let gate = self.gate();
         let state = self.live.state();
         let entry = |settled: Settled| {
-            let empty = settled.version.bytes == 0;
+            let empty = settled.version.bytes == 0 && gate.empty == Empty::Hold;
             NewEntry {
                 gate: gate.name.clone(),
                 drop_folder: gate.drop.display().to_string(),
                 replaces: state.known.get(&settled.path).map(|known| known.entry),
                 space: gate.name.clone(),
                 identity: identity(gate.once, &settled.path, &settled.sha256),
-                held: empty.then(|| "it is empty (0 bytes): nothing to work or to keep".to_owned()),
+                held: settled.held.or_else(|| {
+                    empty.then(|| "it is empty (0 bytes): nothing to work or to keep".to_owned())
+                }),
                 // A file with a reason to be held is not worked on entering.
                 nothing_to_work: matches!(gate.work, crate::config::Work::None),
                 path: settled.path,
@@ -255,22 +289,22 @@ fn entry_of(new: &NewEntry, id: i64, state: State) -> Entry {
 /// Fingerprints one piece of the candidates.
 fn fingerprint_all(
     live: &Live,
-    lease: bool,
     generation: u32,
-    chunk: &[(String, Arriving)],
+    chunk: &[Candidate],
     buffer: &mut [u8],
 ) -> Fingerprinted {
     let mut done = Fingerprinted::default();
-    for (path, arriving) in chunk {
-        match take_fingerprint(live, lease, generation, path, arriving, buffer) {
-            Ok(sha256) => {
-                let Ok(fields) = classify(&live.gate, path) else { continue };
+    for candidate in chunk {
+        let path = &candidate.path;
+        match take_fingerprint(live, generation, candidate, buffer) {
+            Ok((sha256, held)) => {
                 done.settled.push(Settled {
                     path: path.clone(),
-                    fields,
-                    seen_at: arriving.seen_at,
-                    version: arriving.version,
+                    fields: candidate.fields.clone(),
+                    seen_at: candidate.arriving.seen_at,
+                    version: candidate.arriving.version,
                     sha256,
+                    held,
                 });
             }
             Err(Some(because)) => done.waiting.push((path.clone(), because)),
@@ -280,15 +314,15 @@ fn fingerprint_all(
     done
 }
 
-/// The fingerprint; else why the file waits, or `None` when it vanished.
+/// The fingerprint, and why the file is held if it is; else why the file waits,
+/// or `None` when it vanished.
 fn take_fingerprint(
     live: &Live,
-    lease: bool,
     generation: u32,
-    path: &str,
-    arriving: &Arriving,
+    candidate: &Candidate,
     buffer: &mut [u8],
-) -> Result<[u8; 32], Option<String>> {
+) -> Result<([u8; 32], Option<String>), Option<String>> {
+    let Candidate { path, arriving, fields, given_up } = candidate;
     let mut file = match open(&live.gate.drop.join(path)) {
         Ok(file) => file,
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Err(None),
@@ -298,22 +332,31 @@ fn take_fingerprint(
             )));
         }
     };
-    if lease && writers(&file) == Lease::Open {
+    if given_up.is_none() && live.lease.load(Ordering::Relaxed) && writers(&file) == Lease::Open {
         return Err(Some("it is still being written: somebody has it open".into()));
     }
-    fingerprint(&mut file, &arriving.version, buffer).map_err(|error| match error {
-        FingerprintError::Changed => {
-            if let Ok(Some(seen)) = look_at(&live.gate.drop, path) {
-                new_version(live, path, seen.version, seen.changed_ns, generation);
+    let sha256 =
+        fingerprint(&mut file, &arriving.version, buffer).map_err(|error| match error {
+            FingerprintError::Changed => {
+                if let Ok(Some(seen)) = look_at(&live.gate.drop, path) {
+                    new_version(live, path, seen.version, seen.changed_ns, generation);
+                }
+                Some("it changed while it was read".into())
             }
-            Some("it changed while it was read".into())
-        }
-        FingerprintError::Io(error) => Some(format!("it cannot be read: {error}")),
-    })
+            FingerprintError::Io(error) => Some(format!("it cannot be read: {error}")),
+        })?;
+    if given_up.is_some() {
+        return Ok((sha256, given_up.clone()));
+    }
+    match check_sum(live, path, fields, &arriving.look, &crate::arrivals::hex(&sha256)) {
+        Sum::Right => Ok((sha256, None)),
+        Sum::Wrong(why) => Ok((sha256, Some(why))),
+        Sum::WrongYet(why) => Err(Some(why)),
+    }
 }
 
 /// Opens a file for reading; a link is not followed, a pipe not waited for.
-fn open(path: &Path) -> io::Result<File> {
+pub(super) fn open(path: &Path) -> io::Result<File> {
     File::options().read(true).custom_flags(libc::O_NOFOLLOW | libc::O_NONBLOCK).open(path)
 }
 
@@ -327,34 +370,22 @@ pub(super) fn identity(once: Once, path: &str, sha256: &[u8; 32]) -> Vec<u8> {
     }
 }
 
-fn sort(candidates: &mut [(String, Arriving)], gate: &Gate) {
-    let by_name = |a: &(String, Arriving), b: &(String, Arriving)| natural_order(&a.0, &b.0);
-    let modified = |one: &(String, Arriving)| one.1.version.modified_ns;
-    let bytes = |one: &(String, Arriving)| one.1.version.bytes;
-    match &gate.order {
-        Order::Oldest => {
-            candidates.sort_by(|a, b| modified(a).cmp(&modified(b)).then_with(|| by_name(a, b)));
-        }
-        Order::Newest => {
-            candidates.sort_by(|a, b| modified(b).cmp(&modified(a)).then_with(|| by_name(a, b)));
-        }
-        Order::Name => candidates.sort_by(by_name),
-        Order::Smallest => {
-            candidates.sort_by(|a, b| bytes(a).cmp(&bytes(b)).then_with(|| by_name(a, b)));
-        }
-        Order::Largest => {
-            candidates.sort_by(|a, b| bytes(b).cmp(&bytes(a)).then_with(|| by_name(a, b)));
-        }
-        Order::Field(field) => {
-            let values: HashMap<String, String> = candidates
-                .iter()
-                .filter_map(|(path, _)| {
-                    Some((path.clone(), classify(gate, path).ok()?.remove(field)?))
-                })
-                .collect();
-            let value = |one: &(String, Arriving)| values.get(&one.0).cloned().unwrap_or_default();
-            candidates
-                .sort_by(|a, b| natural_order(&value(a), &value(b)).then_with(|| by_name(a, b)));
-        }
-    }
+fn sort(candidates: &mut [Candidate], gate: &Gate) {
+    let by_name = |a: &Candidate, b: &Candidate| natural_order(&a.path, &b.path);
+    let modified = |one: &Candidate| one.arriving.version.modified_ns;
+    let bytes = |one: &Candidate| one.arriving.version.bytes;
+    candidates.sort_by(|a, b| {
+        let order = match &gate.order {
+            Order::Oldest => modified(a).cmp(&modified(b)),
+            Order::Newest => modified(b).cmp(&modified(a)),
+            Order::Name => std::cmp::Ordering::Equal,
+            Order::Smallest => bytes(a).cmp(&bytes(b)),
+            Order::Largest => bytes(b).cmp(&bytes(a)),
+            Order::Field(field) => {
+                let value = |one: &Candidate| one.fields.get(field).cloned().unwrap_or_default();
+                field_order(&value(a), &value(b))
+            }
+        };
+        order.then_with(|| by_name(a, b))
+    });
 }

@@ -7,11 +7,12 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use super::EngineError;
+use super::completion::{Complete, complete, out_of_bounds};
 use super::context::Context;
 use super::live::Live;
 use super::looking::classify;
-use crate::arrivals::{self, Kind, Look, Seen, judge};
-use crate::config::{Archive, write_duration};
+use crate::arrivals::{self, Kind, Look, Seen};
+use crate::config::Archive;
 use crate::ledger::{Counts, Entry, State};
 use crate::pattern::Fields;
 
@@ -68,7 +69,7 @@ pub struct GateView {
     pub work_detail: Option<String>,
     /// Where worked files go; none when they are left.
     pub archive: Option<String>,
-    /// How long a file must be unchanged.
+    /// When a file counts as complete, in words.
     pub settle: String,
     /// In which order files are worked.
     pub order: String,
@@ -188,7 +189,7 @@ pub(super) fn gate_view(live: &Live) -> Result<GateView, EngineError> {
         work: gate.work.word().to_owned(),
         work_detail,
         archive,
-        settle: write_duration(gate.settle),
+        settle: gate.settle.to_string(),
         order: gate.order.to_string(),
     })
 }
@@ -267,30 +268,29 @@ fn verdict(live: &Live, seen: &Seen, known: Option<&Entry>) -> (Verdict, String,
         Ok(fields) => fields,
         Err(why) => return (Verdict::Leave, why, none),
     };
-    let state = live.state();
-    if let Some(arriving) = state.arriving.get(&seen.path)
-        && arriving.version == seen.version
+    let now = i64::try_from(Timestamp::now().as_nanosecond()).unwrap_or(i64::MAX);
+    if let Some(why) = out_of_bounds(&live.gate, &seen.version, now) {
+        return (Verdict::Leave, why, fields);
+    }
+    let (arriving, paused) = {
+        let state = live.state();
+        let arriving = state.arriving.get(&seen.path);
+        (arriving.filter(|one| one.version == seen.version).cloned(), state.paused)
+    };
+    if let Some(arriving) = &arriving
         && arriving.because.contains("cannot be read")
     {
         return (Verdict::Unreadable, arriving.because.clone(), fields);
     }
-    let arriving = state.arriving.get(&seen.path).filter(|one| one.version == seen.version);
-    let look = arriving.map_or_else(
+    let look = arriving.as_ref().map_or_else(
         || Look { first_seen: super::steady(), changed_ns: seen.changed_ns },
         |arriving| arriving.look,
     );
-    match judge(&look, live.gate.settle, &live.context.clock()) {
-        arrivals::Verdict::Wait(wait) => {
-            let because = format!(
-                "it must be unchanged for {}, {} to go",
-                write_duration(live.gate.settle),
-                write_duration(wait)
-            );
-            (Verdict::Wait, because, fields)
-        }
-        arrivals::Verdict::Quiet => match arriving.filter(|one| !one.not_before.is_zero()) {
-            Some(arriving) => (Verdict::Wait, arriving.because.clone(), fields),
-            None if state.paused => (
+    match complete(live, &seen.path, &seen.version, &look, &fields) {
+        Complete::After(_, because) | Complete::Waits(because) => (Verdict::Wait, because, fields),
+        Complete::Yes => match arriving.filter(|one| !one.not_before.is_zero()) {
+            Some(arriving) => (Verdict::Wait, arriving.because, fields),
+            None if paused => (
                 Verdict::Take,
                 "complete; it will be taken when the gate is resumed".into(),
                 fields,

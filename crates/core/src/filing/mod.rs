@@ -7,4 +7,4 @@ mod folders;
 mod moving;
 
 pub(crate) use folders::{Folders, numbered, sync_folder};
-pub(crate) use moving::{Moved, Moving, move_to, rename_over_nothing};
+pub(crate) use moving::{Moved, Moving, move_to, rename_over_nothing, sum_of};

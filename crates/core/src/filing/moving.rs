@@ -138,7 +138,8 @@ fn stands_at_target(moving: &Moving<'_>) -> io::Result<bool> {
     Ok(alike && crate::arrivals::hex(&sum_of(moving.target)?) == moving.sha256)
 }
 
-fn sum_of(path: &Path) -> io::Result<[u8; 32]> {
+/// SHA-256 of a file.
+pub(crate) fn sum_of(path: &Path) -> io::Result<[u8; 32]> {
     let mut sum = Sha256::new();
     io::copy(&mut File::open(path)?, &mut sum)?;
     Ok(sum.finalize().into())

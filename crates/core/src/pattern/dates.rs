@@ -152,6 +152,12 @@ fn name(text: &[char], names: &[&str], short: bool) -> Option<(usize, usize)> {
     })
 }
 
+/// The number of a month from its English name or its first three letters.
+pub(super) fn month_number(text: &str) -> Option<usize> {
+    let text = text.to_lowercase();
+    MONTHS.iter().position(|month| *month == text || month[..3] == text).map(|at| at + 1)
+}
+
 /// Keeps a part; false when it contradicts what was read before.
 fn keep<T: PartialEq>(slot: &mut Option<T>, value: T) -> Option<()> {
     match slot {

@@ -23,7 +23,7 @@ mod template;
 use std::collections::BTreeMap;
 
 pub use dates::DateSpec;
-pub use natural::natural_order;
+pub use natural::{field_order, natural_order};
 pub use parse::PatternError;
 pub(crate) use template::split_name;
 pub use template::{Builtins, Template, TemplateError};

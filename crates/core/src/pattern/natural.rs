@@ -2,6 +2,15 @@
 
 use std::cmp::Ordering;
 
+/// Compares two values of a field: names of months by the calendar, all else as
+/// [`natural_order`] has it.
+pub fn field_order(left: &str, right: &str) -> Ordering {
+    match (super::dates::month_number(left), super::dates::month_number(right)) {
+        (Some(left), Some(right)) => left.cmp(&right),
+        _ => natural_order(left, right),
+    }
+}
+
 /// Compares two texts with runs of digits taken as numbers, so that `buoy9`
 /// comes before `buoy10`. Texts that differ only in leading zeros are ordered
 /// by their bytes, so the order is total.

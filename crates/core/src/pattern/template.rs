@@ -135,6 +135,20 @@ impl Template {
         })
     }
 
+    /// The pattern of all texts that it can be: each field may be any text.
+    pub(crate) fn as_pattern(&self) -> String {
+        let mut pattern = String::new();
+        for piece in &self.pieces {
+            match piece {
+                Piece::Value { .. } => pattern.push('*'),
+                Piece::Text(text) => {
+                    pattern.extend(text.chars().flat_map(|c| ['\\', c]));
+                }
+            }
+        }
+        pattern
+    }
+
     /// Whether `name` is a built-in field.
     pub fn is_builtin(name: &str) -> bool {
         BUILTIN_NAMES.contains(&name) || name == "now"

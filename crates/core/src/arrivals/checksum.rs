@@ -1,0 +1,65 @@
+//! Reading a checksum companion in the form that `sha256sum` writes: a line for
+//! each file, with the sum in hexadecimal, two spaces (or a space and a star)
+//! and the name. A line that begins with a backslash has `\n` and `\\` in its
+//! name for a newline and a backslash. A file that holds a sum alone is
+//! understood too.
+
+/// The sum that `text` gives for the file `name`, in lower case.
+///
+/// # Errors
+/// Why there is none, in words.
+pub(crate) fn sum_for(text: &str, name: &str) -> Result<String, String> {
+    let mut others = 0;
+    for line in text.lines().filter(|line| !line.trim().is_empty()) {
+        let (escaped, line) = match line.strip_prefix('\\') {
+            Some(rest) => (true, rest),
+            None => (false, line),
+        };
+        let (sum, rest) = line.split_once([' ', '\t']).unwrap_or((line.trim_end(), ""));
+        if sum.len() != 64 || !sum.bytes().all(|byte| byte.is_ascii_hexdigit()) {
+            let begin: String = sum.chars().take(20).collect();
+            return Err(format!("it has a line that is no SHA-256: `{begin}`"));
+        }
+        let named = rest.strip_prefix([' ', '*']).unwrap_or(rest);
+        let named = if escaped { unescape(named) } else { named.to_owned() };
+        let last = named.rsplit('/').next().unwrap_or(&named);
+        if named.is_empty() || last == name {
+            return Ok(sum.to_lowercase());
+        }
+        others += 1;
+    }
+    Err(match others {
+        0 => "it is empty".into(),
+        _ => format!("it has sums of other files only, none of `{name}`"),
+    })
+}
+
+fn unescape(text: &str) -> String {
+    text.replace("\\\\", "\0").replace("\\n", "\n").replace('\0', "\\")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const A: &str = "8a2fe3d6785f74ad4da199a132a42e9272fb047f7006382717ebb9918d6e5bca";
+
+    #[test]
+    fn sums_are_found_by_name_in_every_form_of_a_line() {
+        let b = "b".repeat(64);
+        let lines =
+            format!("{b}  other.csv\n{}  sub/a.csv\n\\{b}  new\\nline\\\\.csv\n", A.to_uppercase());
+        assert_eq!(sum_for(&lines, "a.csv").unwrap(), A);
+        assert_eq!(sum_for(&lines, "new\nline\\.csv").unwrap(), b);
+        assert_eq!(sum_for(&format!("{A} *a.csv"), "a.csv").unwrap(), A);
+        assert_eq!(sum_for(&format!("{A}\n"), "a.csv").unwrap(), A);
+    }
+
+    #[test]
+    fn what_is_wrong_is_told() {
+        assert_eq!(sum_for(" \n", "a").unwrap_err(), "it is empty");
+        assert!(sum_for("d41d8cd9  a", "a").unwrap_err().contains("no SHA-256: `d41d8cd9`"));
+        let other = sum_for(&format!("{A}  b"), "a").unwrap_err();
+        assert!(other.contains("other files only, none of `a`"), "{other}");
+    }
+}

@@ -1,0 +1,175 @@
+//! Whether a file is complete, by the rule of its gate. One answer for the gate,
+//! which takes it, and for those who ask.
+
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::Ordering;
+use std::time::Duration;
+
+use jiff::Timestamp;
+
+use super::live::Live;
+use crate::arrivals::{Look, Verdict, Version, judge, sum_for};
+use crate::config::{Companion, Empty, Gate, MarkerFor, SettleBy, write_bytes, write_duration};
+use crate::pattern::{Builtins, Fields};
+
+/// Where nobody can say whether a file was closed, this quiet time stands in.
+const INSTEAD_OF_CLOSED: Duration = Duration::from_secs(5);
+
+/// Whether a file is complete.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum Complete {
+    /// It is, as far as can be told without opening it.
+    Yes,
+    /// Not before this time has passed; why.
+    After(Duration, String),
+    /// Not before something else comes; why.
+    Waits(String),
+}
+
+/// Why a version is not for the gate by its size or age.
+pub(super) fn out_of_bounds(gate: &Gate, version: &Version, now_ns: i64) -> Option<String> {
+    let bytes = version.bytes;
+    if bytes == 0 && gate.empty == Empty::Leave {
+        return Some("it is empty, and the gate leaves empty files".into());
+    }
+    let bounds = &gate.bounds;
+    if let Some(least) = bounds.bytes.least.filter(|least| bytes < *least) {
+        let (has, least) = (write_bytes(bytes), write_bytes(least));
+        return Some(format!("it has {has}, and the gate takes {least} or more"));
+    }
+    if let Some(most) = bounds.bytes.most.filter(|most| bytes > *most) {
+        let (has, most) = (write_bytes(bytes), write_bytes(most));
+        return Some(format!("it has {has}, and the gate takes {most} at most"));
+    }
+    let age = age(version, now_ns);
+    bounds.age.most.filter(|most| age > *most).map(|most| {
+        let (age, most) = (write_duration(age), write_duration(most));
+        format!("it was modified {age} ago, and the gate takes files of {most} at most")
+    })
+}
+
+fn age(version: &Version, now_ns: i64) -> Duration {
+    let age = now_ns.saturating_sub(version.modified_ns);
+    Duration::from_nanos(u64::try_from(age).unwrap_or(0))
+}
+
+/// Whether a version that the gate takes is complete.
+pub(super) fn complete(
+    live: &Live,
+    path: &str,
+    version: &Version,
+    look: &Look,
+    fields: &Fields,
+) -> Complete {
+    let gate = &live.gate;
+    let clock = live.context.clock();
+    let mut quiet = gate.settle.unchanged_for();
+    if matches!(gate.settle.by, SettleBy::Closed) && !live.lease.load(Ordering::Relaxed) {
+        quiet = quiet.max(INSTEAD_OF_CLOSED);
+    }
+    if let Verdict::Wait(wait) = judge(look, quiet, &clock) {
+        let (quiet, to_go) = (write_duration(quiet), write_duration(wait));
+        return Complete::After(wait, format!("it must be unchanged for {quiet}, {to_go} to go"));
+    }
+    if let Some(least) = gate.bounds.age.least {
+        let age = age(version, clock.wall_ns);
+        if age < least {
+            let (wait, least) = (least - age, write_duration(least));
+            let to_go = write_duration(wait);
+            return Complete::After(wait, format!("it must be {least} old, {to_go} to go"));
+        }
+    }
+    let Some(companion) = gate.settle.companion() else { return Complete::Yes };
+    let place = companion_of(live, companion, path, fields);
+    let name = place.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    let there = std::fs::symlink_metadata(&place).ok().filter(std::fs::Metadata::is_file);
+    match (&gate.settle.by, there) {
+        (SettleBy::Marker(_, MarkerFor::Folder), Some(marker)) => {
+            let changed = marker.ctime() * 1_000_000_000 + marker.ctime_nsec();
+            if look.changed_ns <= changed {
+                return Complete::Yes;
+            }
+            Complete::Waits(format!("it came after the marker `{name}`, and waits for the next"))
+        }
+        (_, Some(_)) => Complete::Yes,
+        (SettleBy::Checksum(..), None) => {
+            Complete::Waits(format!("it waits for its checksum in `{name}`"))
+        }
+        (_, None) => Complete::Waits(format!("it waits for the marker `{name}`")),
+    }
+}
+
+/// Where the companion of a file lies, or would lie.
+pub(super) fn companion_of(
+    live: &Live,
+    companion: &Companion,
+    path: &str,
+    fields: &Fields,
+) -> PathBuf {
+    let context = &live.context;
+    let none = context.local(Timestamp::UNIX_EPOCH);
+    // The configuration lets it use only what the name gives.
+    let builtins = Builtins {
+        path,
+        gate: &live.gate.name,
+        entry: None,
+        batch: None,
+        seen: none,
+        modified: none,
+        now: none,
+    };
+    let name = companion.name.path(fields, &builtins).unwrap_or_else(|_| String::new());
+    live.gate.drop.join(path).with_file_name(name)
+}
+
+/// What the checksum companion says of a file whose sum was taken.
+#[derive(Debug, PartialEq, Eq)]
+pub(super) enum Sum {
+    Right,
+    /// Wrong so far: why.
+    WrongYet(String),
+    /// Wrong, and nothing has changed for long enough: why.
+    Wrong(String),
+}
+
+/// Holds the sum of a file against that of its companion.
+pub(super) fn check_sum(
+    live: &Live,
+    path: &str,
+    fields: &Fields,
+    look: &Look,
+    sha256: &str,
+) -> Sum {
+    let SettleBy::Checksum(companion, quiet) = &live.gate.settle.by else { return Sum::Right };
+    let place = companion_of(live, companion, path, fields);
+    let shown = place.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    let name = path.rsplit('/').next().unwrap_or(path);
+    let said = match read_small(&place) {
+        Ok(text) => sum_for(&text, name),
+        Err(error) => Err(format!("it cannot be read: {error}")),
+    };
+    let why = match said {
+        Ok(said) if said == sha256 => return Sum::Right,
+        Ok(said) => format!("its checksum is wrong: `{shown}` says {said}, the file has {sha256}"),
+        Err(why) => format!("its checksum cannot be told from `{shown}`: {why}"),
+    };
+    let clock = live.context.clock();
+    let rested = std::fs::symlink_metadata(&place)
+        .ok()
+        .and_then(|meta| meta.modified().ok()?.elapsed().ok())
+        .is_some_and(|rested| rested >= *quiet);
+    if rested && judge(look, *quiet, &clock) == Verdict::Quiet {
+        Sum::Wrong(why)
+    } else {
+        Sum::WrongYet(why)
+    }
+}
+
+/// A companion is small; a large file of its name is none.
+fn read_small(path: &Path) -> std::io::Result<String> {
+    use std::io::Read;
+    let mut text = String::new();
+    super::settling::open(path)?.take(1 << 20).read_to_string(&mut text)?;
+    Ok(text)
+}
