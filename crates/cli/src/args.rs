@@ -74,6 +74,16 @@ Examples:
   vadegate why archive/tide/2026/03/ullin-bay_20260301T0500.csv
   vadegate why ullin-bay_20260301T0500.csv")]
     Why(Why),
+    /// Tell what a pass would do now, file by file, and touch nothing
+    #[command(after_help = "\
+It goes the way of a pass up to the point where something would be written: files
+are fingerprinted, tables are read to their end. Numbers of entries and batches in
+names are those that would come next.
+
+Examples:
+  vadegate rehearse
+  vadegate rehearse tide --json")]
+    Rehearse(Rehearse),
     /// Have gates pass now: sweep, settle, work, file
     #[command(after_help = "\
 The running service does it; without one, this command takes the state folder's
@@ -202,6 +212,17 @@ pub struct Why {
     #[arg(value_name = "PATH")]
     pub path: String,
     /// Print one JSON document instead of a sentence
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `rehearse`
+#[derive(Debug, ClapArgs)]
+pub struct Rehearse {
+    /// Only these; by default all
+    #[arg(value_name = "GATE")]
+    pub gates: Vec<String>,
+    /// Print one JSON document instead of a table
     #[arg(long)]
     pub json: bool,
 }

@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use serde::de::DeserializeOwned;
 use vadegate_core::config::Config;
-use vadegate_core::engine::{Answer, Engine, FileView, GateView, running_service};
+use vadegate_core::engine::{Answer, Engine, FileView, GateView, Rehearsed, running_service};
 use vadegate_core::ledger::{Change, EntryDetail, Page, Query};
 use vadegate_service::{Files, Problem, read_token};
 
@@ -68,6 +68,15 @@ impl Client {
                 Some(next) => cursor = Some(next),
                 None => return Ok(files),
             }
+        }
+    }
+
+    pub fn rehearse(&self, gate: &str) -> Result<Vec<Rehearsed>, Failure> {
+        match self {
+            Client::Service(remote) => {
+                remote.get(&format!("/api/v1/gates/{}/rehearsal", coded(gate)), &[])
+            }
+            Client::Here(engine) => Ok(engine.rehearse(gate)?),
         }
     }
 

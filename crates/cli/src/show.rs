@@ -84,11 +84,11 @@ pub fn word(text: &str) -> Cell {
         return cell;
     }
     match text {
-        "held" | "unreadable" | "troubled" | "fault" => {
+        "held" | "hold" | "unreadable" | "troubled" | "fault" => {
             cell.fg(Color::Red).add_attribute(Attribute::Bold)
         }
         "wait" | "arriving" | "ready" | "working" | "paused" | "warning" => cell.fg(Color::Yellow),
-        "take" | "open" | "worked" => cell.fg(Color::Green),
+        "take" | "open" | "work" | "file" | "worked" => cell.fg(Color::Green),
         "leave" | "gone" | "repeat" => cell.add_attribute(Attribute::Dim),
         _ => cell,
     }

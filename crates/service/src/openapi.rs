@@ -17,6 +17,7 @@ use crate::guard::COOKIE;
         gates::all,
         gates::one,
         gates::files,
+        gates::rehearsal,
         gates::pass,
         gates::pause,
         gates::resume,

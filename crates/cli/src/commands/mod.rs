@@ -8,6 +8,7 @@ mod gates;
 mod init;
 mod ledger;
 mod pass;
+mod rehearse;
 mod serve;
 mod why;
 
@@ -40,6 +41,7 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
         Command::Gates(gates) => done(gates::gates(&client()?, &gates)),
         Command::Files(files) => done(files::files(&client()?, &files)),
         Command::Why(why) => done(why::why(&client()?, &why)),
+        Command::Rehearse(args) => done(rehearse::rehearse(&client()?, &args)),
         Command::Pass(pass) => {
             logging(LogFormat::Human);
             pass::pass(config()?, &pass)

@@ -6,6 +6,7 @@
 //! * `arrivals`: the ways of being complete, and which files a gate takes.
 //! * `faults`: bad input, missing folders, full disks, interrupted runs.
 //! * `commands`: what the commands print, and their exit status.
+//! * `rehearse`: what a pass would do, and that it touches nothing.
 //! * `service`: the HTTP interface, live events, sign-in, starting and stopping.
 //! * `console`: the page, in headless Chromium.
 //! * `demo`: the demo as a newcomer meets it.
@@ -24,6 +25,7 @@ mod console;
 mod demo;
 mod faults;
 mod passes;
+mod rehearse;
 mod service;
 mod shots;
 mod support;

@@ -16,7 +16,7 @@ mod sweep;
 mod version;
 
 pub(crate) use checksum::sum_for;
-pub(crate) use fingerprint::{FingerprintError, fingerprint};
+pub(crate) use fingerprint::{FingerprintError, fingerprint, open_unmarked};
 pub use lease::{Lease, lease_tells, writers};
 pub use names::temporary_name;
 pub use settle::{Clock, Look, Verdict, judge};

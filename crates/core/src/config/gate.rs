@@ -99,25 +99,7 @@ fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
     let once = section.choice("once", &once).unwrap_or(Once::Content);
     let interrupted = [("hold", Interrupted::Hold), ("retry", Interrupted::Retry)];
     let interrupted = section.choice("interrupted", &interrupted).unwrap_or(Interrupted::Hold);
-    // The work of what it is like gives way to a work of its own.
-    let own = ["merge", "run"].into_iter().filter(|work| section.has_of_its_own(work));
-    let own: Vec<&str> = own.collect();
-    let wanted = |work: &str| own.is_empty() || own.contains(&work);
-    let merge = if wanted("merge") { section.section("merge") } else { None };
-    let run = if wanted("run") { section.section("run") } else { None };
-    let merge = merge.and_then(|merge| read_merge(merge, folder, &fields));
-    let run = run.and_then(|run| read_run(run, folder, &fields));
-    section.has("merge");
-    section.has("run");
-    let work = match (merge, run) {
-        (Some(_), Some(_)) => {
-            section.fault_here(format!("the gate `{name}` has both `merge` and `run`; a gate has one work, so make two gates"));
-            return None;
-        }
-        (Some(merge), None) => Work::Merge(merge),
-        (None, Some(run)) => Work::Run(run),
-        (None, None) => Work::None,
-    };
+    let work = read_work(&name, &mut section, folder, &fields)?;
     let archive = read_archive(&name, &mut section, folder, &fields);
     let hold = section.section("hold").and_then(|mut hold| {
         let into = path_template(&mut hold, "into", folder, &fields);
@@ -188,6 +170,33 @@ fn range<T: PartialOrd>(
             none
         }
     }
+}
+
+fn read_work(
+    name: &str,
+    section: &mut Section<'_>,
+    folder: &Path,
+    fields: &[String],
+) -> Option<Work> {
+    // The work of what it is like gives way to a work of its own.
+    let own = ["merge", "run"].into_iter().filter(|work| section.has_of_its_own(work));
+    let own: Vec<&str> = own.collect();
+    let wanted = |work: &str| own.is_empty() || own.contains(&work);
+    let merge = if wanted("merge") { section.section("merge") } else { None };
+    let run = if wanted("run") { section.section("run") } else { None };
+    let merge = merge.and_then(|merge| read_merge(merge, folder, fields));
+    let run = run.and_then(|run| read_run(run, folder, fields));
+    section.has("merge");
+    section.has("run");
+    Some(match (merge, run) {
+        (Some(_), Some(_)) => {
+            section.fault_here(format!("the gate `{name}` has both `merge` and `run`; a gate has one work, so make two gates"));
+            return None;
+        }
+        (Some(merge), None) => Work::Merge(merge),
+        (None, Some(run)) => Work::Run(run),
+        (None, None) => Work::None,
+    })
 }
 
 pub(super) fn duration(section: &mut Section<'_>, key: &'static str) -> Option<Duration> {

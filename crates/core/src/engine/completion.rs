@@ -9,7 +9,7 @@ use std::time::Duration;
 use jiff::Timestamp;
 
 use super::live::Live;
-use crate::arrivals::{Look, Verdict, Version, judge, sum_for};
+use crate::arrivals::{Look, Verdict, Version, judge, open_unmarked, sum_for};
 use crate::config::{Companion, Empty, Gate, MarkerFor, SettleBy, write_bytes, write_duration};
 use crate::pattern::{Builtins, Fields};
 
@@ -170,6 +170,6 @@ pub(super) fn check_sum(
 fn read_small(path: &Path) -> std::io::Result<String> {
     use std::io::Read;
     let mut text = String::new();
-    super::settling::open(path)?.take(1 << 20).read_to_string(&mut text)?;
+    open_unmarked(path)?.take(1 << 20).read_to_string(&mut text)?;
     Ok(text)
 }

@@ -8,12 +8,13 @@ use vadegate_tables::{Added, MergePlan};
 
 use super::filing::still;
 use super::gate::GateRunner;
+use super::live::Live;
 use super::places::builtins;
 use super::recovery::remove;
 use crate::config::{Exists, MergeConfig, Work};
 use crate::filing::numbered;
 use crate::ledger::{
-    Cause, Claim, CommitBatch, Filing, Hold, LedgerError, StagedOutput, staged_name,
+    Cause, Claim, CommitBatch, Entry, Filing, Hold, LedgerError, StagedOutput, staged_name,
 };
 use crate::pattern::TemplateError;
 use crate::work::merge::{Opening, Source, SourceFault, StageError, Staged, existing, note, stage};
@@ -30,11 +31,11 @@ struct Member {
 }
 
 /// How a batch meets its output.
-struct Plan {
-    path: PathBuf,
-    mode: &'static str,
+pub(super) struct Plan {
+    pub path: PathBuf,
+    pub mode: &'static str,
     base_bytes: u64,
-    columns: MergePlan,
+    pub columns: MergePlan,
     opening: Opening,
 }
 
@@ -66,7 +67,7 @@ impl GateRunner {
         }
         let mut groups: BTreeMap<String, Vec<Member>> = BTreeMap::new();
         for filing in ready {
-            match self.membership(config, &filing) {
+            match membership(&live, config, &filing.entry) {
                 Ok((output, added)) => {
                     let path = Path::new(&filing.entry.drop).join(&filing.entry.path);
                     let source = Source { path, version: filing.version, added };
@@ -83,24 +84,6 @@ impl GateRunner {
         }
         self.doing(None);
         Ok(())
-    }
-
-    /// The output in which an entry takes part, and the columns that are added
-    /// to its rows; else why it must be held.
-    fn membership(
-        &self,
-        config: &MergeConfig,
-        filing: &Filing,
-    ) -> Result<(String, Vec<Added>), String> {
-        let entry = &filing.entry;
-        let failed = |error: TemplateError| error.to_string();
-        let output = self.live.path_for(&config.into, entry, None).map_err(failed)?;
-        let values = builtins(self.context(), entry, None);
-        let added = config.add.iter().map(|(column, template)| {
-            let value = template.text(&entry.fields, &values).map_err(failed)?;
-            Ok(Added { column: column.clone(), value })
-        });
-        Ok((output, added.collect::<Result<_, String>>()?))
     }
 
     pub(super) fn hold_entry(
@@ -296,8 +279,25 @@ impl GateRunner {
     }
 }
 
+/// The output in which an entry takes part, and the columns that are added to
+/// its rows; else why it must be held.
+pub(super) fn membership(
+    live: &Live,
+    config: &MergeConfig,
+    entry: &Entry,
+) -> Result<(String, Vec<Added>), String> {
+    let failed = |error: TemplateError| error.to_string();
+    let output = live.path_for(&config.into, entry, None).map_err(failed)?;
+    let values = builtins(&live.context, entry, None);
+    let added = config.add.iter().map(|(column, template)| {
+        let value = template.text(&entry.fields, &values).map_err(failed)?;
+        Ok(Added { column: column.clone(), value })
+    });
+    Ok((output, added.collect::<Result<_, String>>()?))
+}
+
 /// Decides how a batch meets its output; an error holds the batch.
-fn plan(config: &MergeConfig, output: &Path) -> Result<Plan, String> {
+pub(super) fn plan(config: &MergeConfig, output: &Path) -> Result<Plan, String> {
     let shown = output.display();
     let there =
         output

@@ -11,6 +11,7 @@ mod looking;
 mod merging;
 mod places;
 mod recovery;
+mod rehearse;
 mod running;
 mod settling;
 mod views;
@@ -33,6 +34,7 @@ use gate::GateRunner;
 use live::Live;
 pub use live::PassReport;
 pub use lock::{ADDRESS_FILE, LockError, StateLock, running_service};
+pub use rehearse::{Rehearsed, Will};
 use views::list_files;
 pub use views::{Activity, FileView, GateState, GateView, Verdict};
 pub use why::{Answer, WhyError};
@@ -279,6 +281,15 @@ impl Engine {
     /// [`EngineError`].
     pub fn files(&self, name: &str) -> Result<Vec<FileView>, EngineError> {
         list_files(&self.handle(name)?.live)
+    }
+
+    /// What a pass would do now at a gate, file by file, in order. Nothing is
+    /// touched.
+    ///
+    /// # Errors
+    /// [`EngineError`].
+    pub fn rehearse(&self, name: &str) -> Result<Vec<Rehearsed>, EngineError> {
+        rehearse::rehearse(&self.handle(name)?.live)
     }
 
     /// What became of a file, or why it is not taken.

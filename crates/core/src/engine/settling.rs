@@ -5,10 +5,7 @@
 //! entered and moved: the processor, the ledger's disk and the folders are then
 //! busy at the same time.
 
-use std::fs::File;
 use std::io;
-use std::os::unix::fs::OpenOptionsExt;
-use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::sync::mpsc;
@@ -21,7 +18,9 @@ use super::gate::GateRunner;
 use super::live::{Arriving, Known, Live};
 use super::looking::{classify, new_version};
 use super::{OPEN_AGAIN, steady};
-use crate::arrivals::{FingerprintError, Lease, Version, fingerprint, look_at, writers};
+use crate::arrivals::{
+    FingerprintError, Lease, Version, fingerprint, look_at, open_unmarked, writers,
+};
 use crate::config::{Empty, Gate, Once, Order, write_duration};
 use crate::ledger::{Cause, Entered, Entry, LedgerError, NewEntry, State, Target, Ticket};
 use crate::pattern::{Fields, field_order, natural_order};
@@ -30,16 +29,17 @@ use crate::pattern::{Fields, field_order, natural_order};
 const CHUNK: usize = 500;
 
 /// A file that is complete, or that is given up.
-struct Candidate {
-    path: String,
-    arriving: Arriving,
-    fields: Fields,
+#[derive(Clone)]
+pub(super) struct Candidate {
+    pub path: String,
+    pub arriving: Arriving,
+    pub fields: Fields,
     /// It never was complete: why it is held.
-    given_up: Option<String>,
+    pub given_up: Option<String>,
 }
 
 /// A candidate whose fingerprint was taken.
-struct Settled {
+pub(super) struct Settled {
     path: String,
     fields: Fields,
     seen_at: i64,
@@ -62,10 +62,10 @@ type EnterTicket = Ticket<Vec<(NewEntry, Entered)>>;
 
 /// What came of fingerprinting one piece.
 #[derive(Default)]
-struct Fingerprinted {
-    settled: Vec<Settled>,
+pub(super) struct Fingerprinted {
+    pub settled: Vec<Settled>,
     /// Files that must wait, and why.
-    waiting: Vec<(String, String)>,
+    pub waiting: Vec<(String, String)>,
     vanished: Vec<String>,
 }
 
@@ -123,7 +123,7 @@ impl GateRunner {
         for path in done.vanished {
             live.state().arriving.remove(&path);
         }
-        let entries = self.new_entries(done.settled);
+        let entries = new_entries(&live, done.settled);
         let ticket = if entries.is_empty() {
             None
         } else {
@@ -200,32 +200,6 @@ impl GateRunner {
         self.live.problem("lease", note);
     }
 
-    fn new_entries(&self, settled: Vec<Settled>) -> Vec<NewEntry> {
-        let gate = self.gate();
-        let state = self.live.state();
-        let entry = |settled: Settled| {
-            let empty = settled.version.bytes == 0 && gate.empty == Empty::Hold;
-            NewEntry {
-                gate: gate.name.clone(),
-                drop_folder: gate.drop.display().to_string(),
-                replaces: state.known.get(&settled.path).map(|known| known.entry),
-                space: gate.name.clone(),
-                identity: identity(gate.once, &settled.path, &settled.sha256),
-                held: settled.held.or_else(|| {
-                    empty.then(|| "it is empty (0 bytes): nothing to work or to keep".to_owned())
-                }),
-                // A file with a reason to be held is not worked on entering.
-                nothing_to_work: matches!(gate.work, crate::config::Work::None),
-                path: settled.path,
-                version: settled.version,
-                sha256: settled.sha256,
-                fields: settled.fields,
-                seen_at: settled.seen_at,
-            }
-        };
-        settled.into_iter().map(entry).collect()
-    }
-
     fn target_of_new(&self) -> Target {
         let live = Arc::clone(&self.live);
         Arc::new(move |new: &NewEntry, id: i64| live.archive_path(&entry_of(new, id, State::Ready)))
@@ -260,7 +234,34 @@ impl GateRunner {
     }
 }
 
-fn entry_of(new: &NewEntry, id: i64, state: State) -> Entry {
+/// What is entered of settled versions.
+pub(super) fn new_entries(live: &Live, settled: Vec<Settled>) -> Vec<NewEntry> {
+    let gate = &live.gate;
+    let state = live.state();
+    let entry = |settled: Settled| {
+        let empty = settled.version.bytes == 0 && gate.empty == Empty::Hold;
+        NewEntry {
+            gate: gate.name.clone(),
+            drop_folder: gate.drop.display().to_string(),
+            replaces: state.known.get(&settled.path).map(|known| known.entry),
+            space: gate.name.clone(),
+            identity: identity(gate.once, &settled.path, &settled.sha256),
+            held: settled.held.or_else(|| {
+                empty.then(|| "it is empty (0 bytes): nothing to work or to keep".to_owned())
+            }),
+            nothing_to_work: matches!(gate.work, crate::config::Work::None),
+            path: settled.path,
+            version: settled.version,
+            sha256: settled.sha256,
+            fields: settled.fields,
+            seen_at: settled.seen_at,
+        }
+    };
+    settled.into_iter().map(entry).collect()
+}
+
+/// The entry as it will stand in the ledger.
+pub(super) fn entry_of(new: &NewEntry, id: i64, state: State) -> Entry {
     let now = Timestamp::now();
     Entry {
         id,
@@ -287,7 +288,7 @@ fn entry_of(new: &NewEntry, id: i64, state: State) -> Entry {
 }
 
 /// Fingerprints one piece of the candidates.
-fn fingerprint_all(
+pub(super) fn fingerprint_all(
     live: &Live,
     generation: u32,
     chunk: &[Candidate],
@@ -323,7 +324,7 @@ fn take_fingerprint(
     buffer: &mut [u8],
 ) -> Result<([u8; 32], Option<String>), Option<String>> {
     let Candidate { path, arriving, fields, given_up } = candidate;
-    let mut file = match open(&live.gate.drop.join(path)) {
+    let mut file = match open_unmarked(&live.gate.drop.join(path)) {
         Ok(file) => file,
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Err(None),
         Err(error) => {
@@ -355,13 +356,8 @@ fn take_fingerprint(
     }
 }
 
-/// Opens a file for reading; a link is not followed, a pipe not waited for.
-pub(super) fn open(path: &Path) -> io::Result<File> {
-    File::options().read(true).custom_flags(libc::O_NOFOLLOW | libc::O_NONBLOCK).open(path)
-}
-
 /// What makes an entry the same as another, in its space.
-pub(super) fn identity(once: Once, path: &str, sha256: &[u8; 32]) -> Vec<u8> {
+fn identity(once: Once, path: &str, sha256: &[u8; 32]) -> Vec<u8> {
     let path = path.as_bytes();
     match once {
         Once::Content => sha256.to_vec(),
@@ -370,7 +366,7 @@ pub(super) fn identity(once: Once, path: &str, sha256: &[u8; 32]) -> Vec<u8> {
     }
 }
 
-fn sort(candidates: &mut [Candidate], gate: &Gate) {
+pub(super) fn sort(candidates: &mut [Candidate], gate: &Gate) {
     let by_name = |a: &Candidate, b: &Candidate| natural_order(&a.path, &b.path);
     let modified = |one: &Candidate| one.arriving.version.modified_ns;
     let bytes = |one: &Candidate| one.arriving.version.bytes;

@@ -333,6 +333,31 @@ impl Ledger {
         })
     }
 
+    /// The entry that holds this identity.
+    pub(crate) fn with_identity(
+        &self,
+        space: &str,
+        identity: &[u8],
+    ) -> Result<Option<i64>, LedgerError> {
+        self.read(|reader| {
+            reader
+                .prepare_cached("SELECT id FROM entry WHERE space = ? AND identity = ?")
+                .and_then(|mut select| {
+                    select.query_row((space, identity), |row| row.get(0)).optional()
+                })
+                .map_err(reading)
+        })
+    }
+
+    /// The number of the newest entry; 0 when there is none.
+    pub(crate) fn newest_entry(&self) -> Result<i64, LedgerError> {
+        self.read(|reader| {
+            reader
+                .query_row("SELECT COALESCE(MAX(id), 0) FROM entry", [], |row| row.get(0))
+                .map_err(reading)
+        })
+    }
+
     /// Counts by gate and state.
     ///
     /// # Errors

@@ -2,14 +2,14 @@
 
 use std::fs::File;
 use std::io::{self, BufWriter, Read, Write};
-use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use sha2::{Digest, Sha256};
 use vadegate_tables::{Added, MergeError, MergePlan, Merger, Reader};
 
-use crate::arrivals::Version;
+use crate::arrivals::{Version, open_unmarked};
 
 /// A source of a merge.
 pub(crate) struct Source {
@@ -50,14 +50,10 @@ pub(crate) enum StageError {
 
 /// Opens a source and sees that it is the fingerprinted version.
 fn open(source: &Source) -> Result<File, SourceFault> {
-    let file = File::options()
-        .read(true)
-        .custom_flags(libc::O_NOFOLLOW | libc::O_NONBLOCK)
-        .open(&source.path)
-        .map_err(|error| match error.kind() {
-            io::ErrorKind::NotFound => SourceFault::Changed,
-            _ => SourceFault::Unreadable(error),
-        })?;
+    let file = open_unmarked(&source.path).map_err(|error| match error.kind() {
+        io::ErrorKind::NotFound => SourceFault::Changed,
+        _ => SourceFault::Unreadable(error),
+    })?;
     match file.metadata() {
         Ok(meta) if Version::of(&meta) == source.version => Ok(file),
         Ok(_) => Err(SourceFault::Changed),
@@ -82,7 +78,7 @@ fn fault(error: MergeError) -> SourceFault {
 /// ended; no columns when it is empty.
 pub(crate) fn existing(path: &Path, delimiter: u8) -> Result<(Vec<String>, u64, bool), String> {
     let shown = path.display();
-    let mut file = File::open(path)
+    let mut file = open_unmarked(path)
         .map_err(|error| format!("the output `{shown}` cannot be read: {error}"))?;
     let length = file.metadata().map_err(|error| error.to_string())?.len();
     if length == 0 {

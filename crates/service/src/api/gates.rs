@@ -5,7 +5,7 @@ use actix_web::web::{self, Data, Json, Path};
 use actix_web::{get, post};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
-use vadegate_core::engine::{FileView, GateView, PassReport};
+use vadegate_core::engine::{FileView, GateView, PassReport, Rehearsed};
 
 use crate::problem::Problem;
 use crate::{Shared, ask};
@@ -80,6 +80,19 @@ pub(crate) async fn files(
     })
     .await
     .map(Json)
+}
+
+/// What a pass would do now, file by file, in order; nothing is touched.
+#[utoipa::path(tag = "gates",
+    params(("gate" = String, Path, description = "The gate's name")),
+    responses((status = 200, body = Vec<Rehearsed>), (status = 404, body = Problem),
+        (status = 503, body = Problem, description = "The drop folder cannot be read")))]
+#[get("/api/v1/gates/{gate}/rehearsal")]
+pub(crate) async fn rehearsal(
+    shared: Data<Shared>,
+    gate: Path<String>,
+) -> Result<Json<Vec<Rehearsed>>, Problem> {
+    ask(&shared, move |engine| Ok(engine.rehearse(&gate)?)).await.map(Json)
 }
 
 /// Has a gate pass now, and tells what it did.

@@ -17,6 +17,7 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .service(gates::all)
         .service(gates::one)
         .service(gates::files)
+        .service(gates::rehearsal)
         .service(gates::pass)
         .service(gates::pause)
         .service(gates::resume)

@@ -1,0 +1,312 @@
+//! Rehearsing: telling what a pass would do now, touching nothing.
+//!
+//! It goes the way of a real pass, by the same functions, up to the point where
+//! something would be written.
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::path::{Path, PathBuf};
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use super::EngineError;
+use super::completion::{Complete, complete, out_of_bounds};
+use super::live::{Arriving, Live};
+use super::looking::classify;
+use super::merging::{membership, plan};
+use super::settling::{Candidate, entry_of, fingerprint_all, new_entries, sort};
+use crate::arrivals::{Kind, Look, sweep};
+use crate::config::{MergeConfig, Work};
+use crate::filing::numbered;
+use crate::ledger::{Entry, NewEntry, State};
+use crate::work::merge::{Source, SourceFault, note};
+
+/// What a pass would do with a file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Will {
+    /// Work it, then file it.
+    Work,
+    /// File it: there is no work, or it is done.
+    File,
+    /// File it as a repeat, without work.
+    Repeat,
+    /// Set it aside for a person.
+    Hold,
+    /// Wait: it is not complete.
+    Wait,
+}
+
+/// What a pass would do with one file.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Rehearsed {
+    /// The gate.
+    pub gate: String,
+    /// Path below the drop folder.
+    pub path: String,
+    /// Size in bytes.
+    pub bytes: u64,
+    /// What a pass would do with it.
+    pub will: Will,
+    /// Why it would be held, waits, or whose repeat it is.
+    pub because: Option<String>,
+    /// Its entry, if it has one already.
+    pub entry: Option<i64>,
+    /// The output that its rows would go into.
+    pub output: Option<String>,
+    /// How: `create`, `append`, `replace` or `number`.
+    pub mode: Option<String>,
+    /// The program that would be run.
+    pub program: Option<String>,
+    /// Where it would be filed; none when it would stay.
+    pub filed_to: Option<String>,
+}
+
+/// One file on its way through a rehearsal.
+struct Rehearsing {
+    entry: Entry,
+    version: crate::arrivals::Version,
+    told: Rehearsed,
+}
+
+/// Tells what a pass would do now, in the order in which it would.
+pub(super) fn rehearse(live: &Live) -> Result<Vec<Rehearsed>, EngineError> {
+    live.load_known()?;
+    let (candidates, waiting) = candidates(live)?;
+    let mut files = open_entries(live)?;
+    files.extend(enter(live, &candidates, waiting)?);
+    match &live.gate.work {
+        Work::Merge(config) => merge(live, config, &mut files),
+        Work::Run(run) => {
+            for file in files.iter_mut().filter(|file| file.told.will == Will::Work) {
+                file.told.program = Some(run.program.display().to_string());
+            }
+        }
+        Work::None => {}
+    }
+    places(live, &mut files);
+    Ok(files.into_iter().map(|file| file.told).collect())
+}
+
+fn told(live: &Live, path: &str, bytes: u64, will: Will) -> Rehearsed {
+    Rehearsed {
+        gate: live.gate.name.clone(),
+        path: path.to_owned(),
+        bytes,
+        will,
+        because: None,
+        entry: None,
+        output: None,
+        mode: None,
+        program: None,
+        filed_to: None,
+    }
+}
+
+/// What lies in the drop folder and would be taken, in order; and what waits,
+/// with the reason.
+type Found = (Vec<Candidate>, Vec<(Candidate, String)>);
+
+fn candidates(live: &Live) -> Result<Found, EngineError> {
+    let clock = live.context.clock();
+    let (mut found, mut waiting) = (Vec::new(), Vec::new());
+    let mut seen = Vec::new();
+    sweep(&live.gate.drop, live.gate.subfolders, |one| seen.push(one))
+        .map_err(|problem| EngineError::Drop(problem.to_string()))?;
+    for one in seen.into_iter().filter(|one| one.kind == Kind::File && one.utf8) {
+        let known = live.state().known.get(&one.path).copied();
+        if known.is_some_and(|known| known.version == one.version)
+            || out_of_bounds(&live.gate, &one.version, clock.wall_ns).is_some()
+        {
+            continue;
+        }
+        let Ok(fields) = classify(&live.gate, &one.path) else { continue };
+        let seen_now = Look { first_seen: clock.steady, changed_ns: one.changed_ns };
+        let earlier = live.state().arriving.get(&one.path).cloned();
+        let arriving = earlier.filter(|earlier| earlier.version == one.version);
+        let arriving = arriving.unwrap_or_else(|| Arriving {
+            version: one.version,
+            look: seen_now,
+            seen_at: jiff::Timestamp::now().as_millisecond(),
+            because: String::new(),
+            generation: 0,
+            not_before: std::time::Duration::ZERO,
+            noticed: clock.steady,
+        });
+        let complete = complete(live, &one.path, &one.version, &arriving.look, &fields);
+        let candidate = Candidate { path: one.path, arriving, fields, given_up: None };
+        match complete {
+            Complete::Yes => found.push(candidate),
+            Complete::After(_, why) | Complete::Waits(why) => waiting.push((candidate, why)),
+        }
+    }
+    sort(&mut found, &live.gate);
+    waiting.sort_by(|(a, _), (b, _)| crate::pattern::natural_order(&a.path, &b.path));
+    Ok((found, waiting))
+}
+
+/// Entries that were not finished by an earlier pass.
+fn open_entries(live: &Live) -> Result<Vec<Rehearsing>, EngineError> {
+    let ledger = &live.context.ledger;
+    let name = &live.gate.name;
+    let now = jiff::Timestamp::now().as_millisecond();
+    let (ready, _) = ledger.ready(name, now)?;
+    let mut open = Vec::new();
+    for (filings, will) in [
+        (ledger.open_entries(name, State::Worked)?, Will::File),
+        (ledger.repeats_to_file(name)?, Will::Repeat),
+        (ready, if matches!(live.gate.work, Work::None) { Will::File } else { Will::Work }),
+    ] {
+        open.extend(filings.into_iter().map(|filing| {
+            let mut told = told(live, &filing.entry.path, filing.entry.bytes, will);
+            told.entry = Some(filing.entry.id);
+            told.because = filing.entry.repeat_of.map(|first| format!("a repeat of entry {first}"));
+            Rehearsing { entry: filing.entry, version: filing.version, told }
+        }));
+    }
+    Ok(open)
+}
+
+/// What the ledger would make of the candidates.
+fn enter(
+    live: &Live,
+    candidates: &[Candidate],
+    mut waiting: Vec<(Candidate, String)>,
+) -> Result<Vec<Rehearsing>, EngineError> {
+    let ledger = &live.context.ledger;
+    let fingerprinted = fingerprint_all(live, 0, candidates, &mut vec![0; 256 * 1024]);
+    for (path, why) in fingerprinted.waiting {
+        if let Some(candidate) = candidates.iter().find(|one| one.path == path) {
+            waiting.push((candidate.clone(), why));
+        }
+    }
+    let mut next = ledger.newest_entry()?;
+    let mut holders: HashMap<Vec<u8>, String> = HashMap::new();
+    let mut files = Vec::new();
+    for new in new_entries(live, fingerprinted.settled) {
+        next += 1;
+        let holder = match holders.get(&new.identity) {
+            Some(path) => Some(format!("a repeat of `{path}`, which comes before it")),
+            None => ledger
+                .with_identity(&new.space, &new.identity)?
+                .map(|first| format!("a repeat of entry {first}")),
+        };
+        files.push(entered(live, &new, next, holder));
+        holders.entry(new.identity).or_insert(new.path);
+    }
+    files.extend(waiting.into_iter().map(|(candidate, why)| {
+        let version = candidate.arriving.version;
+        let mut told = told(live, &candidate.path, version.bytes, Will::Wait);
+        told.because = Some(why);
+        let entry = entry_of(&as_new(live, &candidate), 0, State::Ready);
+        Rehearsing { entry, version, told }
+    }));
+    Ok(files)
+}
+
+fn entered(live: &Live, new: &NewEntry, id: i64, repeat: Option<String>) -> Rehearsing {
+    let will = match (&repeat, &new.held) {
+        (Some(_), _) => Will::Repeat,
+        (None, Some(_)) => Will::Hold,
+        (None, None) if new.nothing_to_work => Will::File,
+        (None, None) => Will::Work,
+    };
+    let mut told = told(live, &new.path, new.version.bytes, will);
+    told.because = repeat.or_else(|| new.held.clone());
+    Rehearsing { entry: entry_of(new, id, State::Ready), version: new.version, told }
+}
+
+fn as_new(live: &Live, candidate: &Candidate) -> NewEntry {
+    NewEntry {
+        gate: live.gate.name.clone(),
+        drop_folder: live.gate.drop.display().to_string(),
+        path: candidate.path.clone(),
+        version: candidate.arriving.version,
+        sha256: [0; 32],
+        fields: candidate.fields.clone(),
+        seen_at: candidate.arriving.seen_at,
+        space: live.gate.name.clone(),
+        identity: Vec::new(),
+        replaces: None,
+        nothing_to_work: false,
+        held: None,
+    }
+}
+
+fn hold(file: &mut Rehearsing, why: String) {
+    file.told.will = Will::Hold;
+    file.told.because = Some(why);
+}
+
+/// What the merge would make of the files that would be worked: they are read,
+/// so that a faulty one is told, and nothing is written.
+fn merge(live: &Live, config: &MergeConfig, files: &mut [Rehearsing]) {
+    let mut groups: BTreeMap<String, Vec<(usize, Source)>> = BTreeMap::new();
+    for (at, file) in files.iter_mut().enumerate() {
+        if file.told.will != Will::Work {
+            continue;
+        }
+        match membership(live, config, &file.entry) {
+            Ok((output, added)) => {
+                let path = Path::new(&file.entry.drop).join(&file.entry.path);
+                let source = Source { path, version: file.version, added };
+                groups.entry(output).or_default().push((at, source));
+            }
+            Err(why) => hold(file, why),
+        }
+    }
+    for (output, members) in groups {
+        let mut plan = match plan(config, Path::new(&output)) {
+            Ok(plan) => plan,
+            Err(why) => {
+                members.iter().for_each(|(at, _)| hold(&mut files[*at], why.clone()));
+                continue;
+            }
+        };
+        for (at, source) in members {
+            match note(&mut plan.columns, &source) {
+                Ok(()) => {
+                    files[at].told.output = Some(plan.path.display().to_string());
+                    files[at].told.mode = Some(plan.mode.to_owned());
+                }
+                Err(SourceFault::Faulty(why)) => hold(&mut files[at], why),
+                Err(SourceFault::Changed) => {
+                    files[at].told.will = Will::Wait;
+                    files[at].told.because = Some("it has just changed".into());
+                }
+                Err(SourceFault::Unreadable(error)) => {
+                    files[at].told.will = Will::Wait;
+                    files[at].told.because = Some(format!("it cannot be read: {error}"));
+                }
+            }
+        }
+    }
+}
+
+/// Where each file would be filed.
+fn places(live: &Live, files: &mut [Rehearsing]) {
+    let mut taken: HashSet<PathBuf> = HashSet::new();
+    for file in files {
+        let place = match file.told.will {
+            Will::Wait => continue,
+            Will::Hold => live.hold_path(&file.entry),
+            _ => match live.archive_path(&file.entry) {
+                Ok(place) => place,
+                Err(why) => {
+                    hold(file, why);
+                    live.hold_path(&file.entry)
+                }
+            },
+        };
+        let Some(wanted) = place.map(PathBuf::from) else { continue };
+        let mut free = wanted.clone();
+        for number in 2..100_000 {
+            if !taken.contains(&free) && free.symlink_metadata().is_err() {
+                break;
+            }
+            free = numbered(&wanted, number);
+        }
+        file.told.filed_to = Some(free.display().to_string());
+        taken.insert(free);
+    }
+}
