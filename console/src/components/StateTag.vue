@@ -6,6 +6,7 @@ const props = defineProps<{ word: string }>();
 
 const TONES: Record<string, string> = {
   held: "bg-danger-soft text-danger",
+  hold: "bg-danger-soft text-danger",
   unreadable: "bg-danger-soft text-danger",
   troubled: "bg-danger-soft text-danger",
   ready: "bg-wait-soft text-wait",
@@ -13,6 +14,8 @@ const TONES: Record<string, string> = {
   wait: "bg-wait-soft text-wait",
   paused: "bg-wait-soft text-wait",
   worked: "bg-good-soft text-good",
+  work: "bg-good-soft text-good",
+  file: "bg-good-soft text-good",
   take: "bg-good-soft text-good",
   open: "bg-good-soft text-good",
   filed: "bg-good-soft text-good",

@@ -152,6 +152,19 @@ export interface PassReport {
   problems: string[];
 }
 
+export interface Rehearsed {
+  gate: string;
+  path: string;
+  bytes: number;
+  will: "work" | "file" | "repeat" | "hold" | "wait";
+  because: string | null;
+  entry: number | null;
+  output: string | null;
+  mode: string | null;
+  program: string | null;
+  filed_to: string | null;
+}
+
 export interface ServiceInfo {
   version: string;
   started: string;

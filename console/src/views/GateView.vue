@@ -10,6 +10,7 @@ import FactList from "../components/FactList.vue";
 import GateActions from "../components/GateActions.vue";
 import GateFigures from "../components/GateFigures.vue";
 import GateProblems from "../components/GateProblems.vue";
+import RehearsalPanel from "../components/RehearsalPanel.vue";
 import StateTag from "../components/StateTag.vue";
 import { useEntries, useGate } from "../composables/useQueries";
 import { useSpan } from "../composables/useSpan";
@@ -58,6 +59,7 @@ const facts = computed(() => {
         <ActivityChart :bars="bars(activity, view.name)" :minutes="minutes" />
       </section>
     </div>
+    <RehearsalPanel :gate="view.name" class="mb-4" />
     <DropFolder :gate="view.name" class="mb-4" />
     <section class="panel min-w-0" aria-labelledby="newest">
       <h2 id="newest" class="flex justify-between border-b border-line px-4 py-2.5 font-semibold">

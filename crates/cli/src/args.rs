@@ -47,8 +47,9 @@ Exit status 2 when there is a fault; warnings alone give 0.
 
 Examples:
   vadegate check
-  vadegate check --json")]
-    Check(Json),
+  vadegate check --json
+  vadegate check --against /data/last-week     (which gate would take what lies there)")]
+    Check(Check),
     /// Write a commented configuration for a drop folder
     #[command(after_help = "\
 Examples:
@@ -65,7 +66,10 @@ Verdicts: take, wait, leave, repeat, known, unreadable.
 Examples:
   vadegate files
   vadegate files tide --verdict leave
-  vadegate files tide --json")]
+  vadegate files tide --match '<station>_*.csv' --newest 5
+  vadegate files tide --by ext
+  vadegate files archive/tide --count          (any folder inside the roots)
+  vadegate files tide --csv > listing.csv")]
     Files(Files),
     /// Tell what became of a file, or why it is not taken
     #[command(after_help = "\
@@ -160,9 +164,12 @@ pub struct Demo {
     pub log: LogFormat,
 }
 
-/// A listing without other choices.
+/// `check`
 #[derive(Debug, ClapArgs)]
-pub struct Json {
+pub struct Check {
+    /// Say which gate would take each file of this folder, by name
+    #[arg(long, value_name = "FOLDER")]
+    pub against: Option<PathBuf>,
     /// Print one JSON document instead of a table
     #[arg(long)]
     pub json: bool,
@@ -190,12 +197,45 @@ pub struct Gates {
     pub json: bool,
 }
 
+/// In which order `files` lists.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum FileOrder {
+    /// By name, numbers as numbers.
+    Name,
+    /// By modification time, oldest first.
+    Oldest,
+    /// By modification time, newest first.
+    Newest,
+    /// Smallest first.
+    Smallest,
+    /// Largest first.
+    Largest,
+}
+
 /// `files`
 #[derive(Debug, ClapArgs)]
 pub struct Files {
-    /// Of these gates; by default of all
-    #[arg(value_name = "GATE")]
+    /// Of these gates, or in these folders inside the roots; by default of all gates
+    #[arg(value_name = "GATE|FOLDER")]
     pub gates: Vec<String>,
+    /// Only what this pattern matches
+    #[arg(long = "match", value_name = "PATTERN")]
+    pub pattern: Option<String>,
+    /// In this order
+    #[arg(long, value_enum, value_name = "ORDER")]
+    pub order: Option<FileOrder>,
+    /// Only the newest so many
+    #[arg(long, value_name = "N", conflicts_with = "order")]
+    pub newest: Option<usize>,
+    /// Only how many there are, and how large
+    #[arg(long, conflicts_with_all = ["by", "csv"])]
+    pub count: bool,
+    /// How many there are of each kind, and how large
+    #[arg(long, value_parser = ["ext"], value_name = "WHAT", conflicts_with = "csv")]
+    pub by: Option<String>,
+    /// Print delimited text with a header instead of a table
+    #[arg(long, conflicts_with = "json")]
+    pub csv: bool,
     /// Only with this verdict
     #[arg(long, value_name = "VERDICT")]
     #[arg(value_parser = ["take", "wait", "leave", "repeat", "known", "unreadable"])]

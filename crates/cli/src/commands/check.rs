@@ -3,7 +3,11 @@
 use std::path::Path;
 use std::process::ExitCode;
 
+use comfy_table::Cell;
+use serde::Serialize;
+use vadegate_core::arrivals::{Kind, sweep};
 use vadegate_core::config::{Config, ConfigError, Finding, Weight, check as try_out};
+use vadegate_core::pattern::{Fields, natural_order};
 
 use crate::failure::{Failure, WRONG};
 use crate::show;
@@ -59,4 +63,79 @@ fn print(file: &Path, finding: &Finding) -> Result<(), Failure> {
     };
     let gate = finding.gate.as_ref().map(|gate| format!(" gate `{gate}`:")).unwrap_or_default();
     show::line(&format!("{place}: {weight}:{gate} {}", finding.message))
+}
+
+/// What the gates would make of one name.
+#[derive(Serialize)]
+struct Tried {
+    path: String,
+    gates: Vec<String>,
+    fields: Fields,
+    because: Option<String>,
+}
+
+/// `check --against`: which gate would take the files of a folder, by their names.
+pub fn against(config: &Config, folder: &Path, json: bool) -> Result<(), Failure> {
+    let mut tried = Vec::new();
+    let problems = sweep(folder, true, |seen| {
+        if seen.kind == Kind::File {
+            tried.push(try_name(config, seen.path));
+        }
+    })
+    .map_err(|problem| Failure::Wrong(problem.to_string()))?;
+    tried.sort_by(|a, b| natural_order(&a.path, &b.path));
+    if json {
+        show::json(&tried)?;
+    } else {
+        print_tried(&tried, folder)?;
+    }
+    match problems.first() {
+        None => Ok(()),
+        Some(problem) => Err(Failure::Failed(problem.to_string())),
+    }
+}
+
+fn try_name(config: &Config, path: String) -> Tried {
+    let mut tried = Tried { path, gates: Vec::new(), fields: Fields::new(), because: None };
+    for gate in &config.gates {
+        // A gate that does not look below sees the name alone.
+        let name = tried.path.rsplit('/').next().unwrap_or(&tried.path);
+        let seen = if gate.subfolders { &tried.path } else { name };
+        match gate.takes(seen) {
+            Ok(fields) => {
+                tried.fields.extend(fields);
+                tried.gates.push(gate.name.clone());
+            }
+            Err(why) => {
+                let earlier = tried.because.take().map(|earlier| format!("{earlier}; "));
+                tried.because =
+                    Some(format!("{}{}: {why}", earlier.unwrap_or_default(), gate.name));
+            }
+        }
+    }
+    if !tried.gates.is_empty() {
+        tried.because = None;
+    }
+    tried
+}
+
+fn print_tried(tried: &[Tried], folder: &Path) -> Result<(), Failure> {
+    if tried.is_empty() {
+        return show::line(&format!("No file lies in {}.", folder.display()));
+    }
+    let mut table = show::table(&["PATH", "TAKEN BY", "FIELDS", "LEFT BECAUSE"]);
+    for one in tried {
+        let fields = one.fields.iter().map(|(name, value)| format!("{name}={value}"));
+        table.add_row([
+            Cell::new(&one.path),
+            Cell::new(if one.gates.is_empty() { "-".into() } else { one.gates.join(", ") }),
+            Cell::new(fields.collect::<Vec<_>>().join(" ")),
+            Cell::new(one.because.as_deref().unwrap_or("")),
+        ]);
+    }
+    show::at_least(&mut table, 0, 20);
+    show::unbroken(&mut table, &[1]);
+    show::print(&table)?;
+    let taken = tried.iter().filter(|one| !one.gates.is_empty()).count();
+    show::line(&format!("\n{taken} of {} files would be taken, by their names.", tried.len()))
 }

@@ -36,10 +36,16 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
             logging(demo.log);
             done(crate::demo::demo(&demo))
         }
-        Command::Check(check) => check::check(&file, check.json),
+        Command::Check(check) => match &check.against {
+            None => check::check(&file, check.json),
+            Some(folder) => done(check::against(&config()?, folder, check.json)),
+        },
         Command::Init(init) => done(init::init(&file, &init)),
         Command::Gates(gates) => done(gates::gates(&client()?, &gates)),
-        Command::Files(files) => done(files::files(&client()?, &files)),
+        Command::Files(files) => {
+            let config = config()?;
+            done(files::files(config, &files))
+        }
         Command::Why(why) => done(why::why(&client()?, &why)),
         Command::Rehearse(args) => done(rehearse::rehearse(&client()?, &args)),
         Command::Pass(pass) => {

@@ -67,6 +67,106 @@ fn check_tries_the_folders_for_real() {
 }
 
 #[test]
+fn check_finds_gates_that_would_take_each_others_files() {
+    let two = |first: &str, second: &str, more: &str| {
+        let coast = Coast::new(&format!(
+            "[gate.one]\ndrop = \"drops\"\ntake = [\"{first}\"]\n{more}\n\
+             [gate.two]\ndrop = \"drops\"\ntake = [\"{second}\"]\n{more}\n"
+        ));
+        coast.folder("drops");
+        coast
+    };
+    let file = "archive = { into = \"archive\" }";
+    let ran = two("*.csv", "<station>_<day:%Y%m%d>.csv", file).run("check");
+    assert_eq!(ran.code, 2);
+    assert!(
+        ran.out.contains("gates `one` and `two` would both take `x_20260301.csv`"),
+        "{}",
+        ran.out
+    );
+    assert_eq!(two("*.csv", "*.txt", file).run("check").code, 0);
+    assert_eq!(two("*.csv", "*.csv", "archive = \"leave\"").run("check").code, 0);
+    // Patterns whose examples do not meet, but a file does that lies there.
+    let coast = two("a*", "*b", file);
+    assert_eq!(coast.run("check").code, 0);
+    coast.drop("drops/a7b", "x");
+    assert!(coast.run("check").out.contains("would both take `a7b`"));
+}
+
+#[test]
+fn check_warns_of_what_can_hardly_be_meant() {
+    let coast = Coast::new(
+        "[gate.one]\ndrop = \"drops\"\ntake = [\"*.tmp\", \"north/*.csv\"]\narchive = { into = \"wide/one\" }\n\
+         [gate.wide]\ndrop = \"wide\"\nsubfolders = true\narchive = \"leave\"\n",
+    );
+    coast.folder("drops");
+    coast.folder("wide");
+    let ran = coast.run("check");
+    assert_eq!(ran.code, 0, "{}", ran.out);
+    for words in [
+        "the pattern `*.tmp` hardly takes anything: of `x.tmp`, `.tmp` marks a temporary file",
+        "the pattern `north/*.csv` asks for subfolders",
+        "lies inside the drop folder of gate `wide`, which looks below",
+    ] {
+        assert!(ran.out.contains(words), "{words}: {}", ran.out);
+    }
+}
+
+#[test]
+fn check_against_a_folder_says_which_gate_would_take_each_name() {
+    let coast = filed();
+    coast.drop("last-week/tarn_4.csv", "x");
+    coast.drop("last-week/sub/odd.txt", "x");
+    let ran = coast.run("check --against last-week --json");
+    let tried: Value = serde_json::from_str(&ran.out).unwrap();
+    assert_eq!(tried[0]["path"], "sub/odd.txt");
+    assert_eq!(tried[0]["gates"], serde_json::json!(["wave"]));
+    assert_eq!(tried[1]["gates"], serde_json::json!(["tide", "wave"]));
+    assert_eq!(tried[1]["fields"]["station"], "tarn");
+    assert!(coast.run("check --against last-week").out.contains("2 of 2 files would be taken"));
+    assert_eq!(coast.run("check --against nowhere").code, 2);
+}
+
+#[test]
+fn files_are_narrowed_ordered_and_counted() {
+    let coast = Coast::new(
+        &filing_gate("tide", "take = [\"*.csv\"]\nsubfolders = true").replace("50ms", "1h"),
+    );
+    for (name, content) in [("b10.csv", "xxx"), ("b9.csv", "x"), ("n/a.txt", "xx"), ("c.CSV", "")] {
+        coast.drop(&format!("drops/tide/{name}"), content);
+    }
+    let newest = std::fs::File::options().write(true).open(coast.path("drops/tide/c.CSV")).unwrap();
+    let soon = std::time::SystemTime::now() + std::time::Duration::from_secs(5);
+    newest.set_modified(soon).unwrap();
+    let paths = |line: &str| -> Vec<String> {
+        let files = coast.json(&format!("files tide {line}"));
+        files.as_array().unwrap().iter().map(|file| text(file, "path").to_owned()).collect()
+    };
+    assert_eq!(paths("--match b*"), ["b9.csv", "b10.csv"]);
+    assert_eq!(paths("--match *.csv --order largest"), ["b10.csv", "b9.csv", "c.CSV"]);
+    assert_eq!(paths("--newest 1"), ["c.CSV"]);
+    assert_eq!(paths("--verdict leave --match *.txt"), ["n/a.txt"]);
+    assert_eq!(coast.run("files tide --count").out, "4 files, 6 B\n");
+    let by = coast.json("files tide --by ext");
+    assert_eq!(by[0], serde_json::json!({ "ext": "csv", "files": 3, "bytes": 4 }));
+    let csv = coast.run("files tide --csv --match a.txt").out;
+    assert!(csv.starts_with(
+        "gate,path,kind,bytes,modified,owner,verdict,because,entry\ntide,n/a.txt,file,2,"
+    ));
+    assert!(
+        csv.contains(",leave,\"no pattern takes it;") || csv.contains(",leave,no pattern"),
+        "{csv}"
+    );
+    // Any folder inside the roots, and none outside.
+    let plain = coast.json("files drops");
+    assert_eq!(plain.as_array().unwrap().len(), 6, "{plain}");
+    assert!(plain[0].get("verdict").is_none());
+    let outside = coast.run("files /etc");
+    assert_eq!((outside.code, outside.err.contains("lies outside the roots")), (2, true));
+    assert_eq!(coast.run("files --match [a").code, 2);
+}
+
+#[test]
 fn a_missing_configuration_says_what_to_do() {
     let coast = Coast::new("");
     let ran = coast.run("--config none.toml gates");

@@ -90,6 +90,8 @@ fn a_gates_page_shows_the_drop_folder_with_verdicts_and_can_pause() {
         page.click("//*[@role='option'][contains(., 'leave')]").await;
         page.find("//*[@aria-labelledby='drop'][not(.//tr[contains(., 'ullin_1.csv')])]").await;
         assert!(page.has(row).await);
+        page.press("Rehearse").await;
+        page.find("//*[@aria-labelledby='rehearsal']//li[contains(., 'ullin_1.csv')][contains(., 'archive/tide/ullin_1.csv')]").await;
         page.press("Resume").await;
         page.find("//h1[contains(., 'open')]").await;
         page.find(

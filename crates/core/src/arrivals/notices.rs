@@ -91,6 +91,11 @@ impl Notices {
     }
 }
 
+/// Whether notices of a folder can be had; an error says why not.
+pub(crate) fn try_notices(drop: &Path, subfolders: bool) -> Result<(), String> {
+    Notices::new(drop, subfolders, Arc::new(|| {})).keep_watching()
+}
+
 fn note(wanted: &mut Wanted, drop: &Path, notice: notify::Result<Event>) {
     let Ok(event) = notice else {
         wanted.sweep = true;

@@ -8,7 +8,10 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-use super::{Archive, Config, Fault, Gate, Work};
+use super::{Archive, Config, Fault, Gate, Work, write_duration};
+use crate::arrivals::notices::try_notices;
+use crate::arrivals::{Kind, sweep};
+use crate::pattern::Pattern;
 
 /// How bad a finding is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -67,18 +70,8 @@ pub fn check(config: &Config) -> Vec<Finding> {
         check_gate(config, gate, &mut findings);
     }
     for (at, gate) in config.gates.iter().enumerate() {
-        if let Some(other) = config.gates[..at].iter().find(|other| other.drop == gate.drop) {
-            add(
-                &mut findings,
-                Weight::Warning,
-                gate,
-                format!(
-                    "gates `{}` and `{}` share the drop folder `{}`; a file that both take is worked by the first to see it",
-                    other.name,
-                    gate.name,
-                    gate.drop.display()
-                ),
-            );
+        for other in &config.gates[..at] {
+            check_two(other, gate, &mut findings);
         }
     }
     findings
@@ -96,7 +89,10 @@ fn add(findings: &mut Vec<Finding>, weight: Weight, gate: &Gate, message: String
 }
 
 fn check_gate(config: &Config, gate: &Gate, findings: &mut Vec<Finding>) {
-    check_drop(gate, findings);
+    if check_drop(gate, findings) {
+        check_notices(gate, findings);
+    }
+    check_patterns(gate, findings);
     if !config.within_roots(&gate.drop) {
         add(findings, Weight::Fault, gate, outside("drop folder", &gate.drop));
     } else if let Err(problem) = config.really_within_roots(&gate.drop) {
@@ -127,7 +123,83 @@ fn check_gate(config: &Config, gate: &Gate, findings: &mut Vec<Finding>) {
     }
 }
 
-fn check_drop(gate: &Gate, findings: &mut Vec<Finding>) {
+/// Whether two gates would both take one file: by their patterns, and by what
+/// lies there now.
+fn check_two(first: &Gate, second: &Gate, findings: &mut Vec<Finding>) {
+    let (outer, inner) = if second.drop.starts_with(&first.drop) {
+        (first, second)
+    } else if first.drop.starts_with(&second.drop) {
+        (second, first)
+    } else {
+        return;
+    };
+    let below = inner.drop.strip_prefix(&outer.drop).unwrap_or(Path::new(""));
+    if below.components().next().is_some() && !outer.subfolders {
+        return;
+    }
+    // Gates that leave their files do not take them from each other.
+    if matches!((&first.archive, &second.archive), (Archive::Leave, Archive::Leave)) {
+        return;
+    }
+    let both = |path: &str| {
+        let of_outer = below.join(path).display().to_string();
+        inner.takes(path).is_ok() && outer.takes(&of_outer).is_ok()
+    };
+    let examples = inner.take.iter().chain(&outer.take).map(Pattern::example);
+    let mut shared: Vec<String> = examples.filter(|example| both(example)).collect();
+    // A folder that cannot be read is told elsewhere.
+    let _ = sweep(&inner.drop, inner.subfolders, |seen| {
+        if seen.kind == Kind::File && both(&seen.path) {
+            shared.insert(0, seen.path);
+        }
+    });
+    let Some(path) = shared.first() else { return };
+    let (a, b, drop) = (&first.name, &second.name, inner.drop.display());
+    let message = format!(
+        "gates `{a}` and `{b}` would both take `{path}` from `{drop}`; make their `take` or `leave` apart, or let both say archive = \"leave\""
+    );
+    add(findings, Weight::Fault, second, message);
+}
+
+/// Patterns that can take nothing, because what they match is always left.
+fn check_patterns(gate: &Gate, findings: &mut Vec<Finding>) {
+    for pattern in &gate.take {
+        let example = pattern.example();
+        if let Err(why) = gate.takes(&example)
+            && !why.starts_with("no pattern")
+        {
+            let source = pattern.source();
+            let message =
+                format!("the pattern `{source}` hardly takes anything: of `{example}`, {why}");
+            add(findings, Weight::Warning, gate, message);
+        }
+    }
+    let needs_folders = |pattern: &&Pattern| {
+        !gate.subfolders && pattern.source().contains('/') && pattern.example().contains('/')
+    };
+    for pattern in gate.take.iter().filter(needs_folders) {
+        let source = pattern.source();
+        let message = format!(
+            "the pattern `{source}` asks for subfolders, and the gate does not look below; say subfolders = true"
+        );
+        add(findings, Weight::Warning, gate, message);
+    }
+}
+
+/// Whether the kernel tells of changes in the drop folder.
+fn check_notices(gate: &Gate, findings: &mut Vec<Finding>) {
+    if let Err(why) = try_notices(&gate.drop, gate.subfolders) {
+        let every = write_duration(gate.sweep);
+        let message = format!(
+            "there are no notices for `{}`: {why}; sweeps find everything, each {every}",
+            gate.drop.display()
+        );
+        add(findings, Weight::Warning, gate, message);
+    }
+}
+
+/// Whether the drop folder is as it should be.
+fn check_drop(gate: &Gate, findings: &mut Vec<Finding>) -> bool {
     let drop = gate.drop.display();
     let fault = match std::fs::metadata(&gate.drop) {
         Err(error) => format!(
@@ -144,9 +216,10 @@ fn check_drop(gate: &Gate, findings: &mut Vec<Finding>) {
                 "files may not be moved out of `{drop}`; give this user write permission, or say archive = \"leave\""
             )
         }
-        Ok(_) => return,
+        Ok(_) => return true,
     };
     add(findings, Weight::Fault, gate, fault);
+    false
 }
 
 fn outside(what: &str, folder: &Path) -> String {
@@ -167,6 +240,16 @@ fn check_place(
     let shown = folder.display();
     if !config.within_roots(folder) {
         add(findings, Weight::Fault, gate, outside(&format!("{what} folder"), folder));
+    }
+    let watched = config.gates.iter().find(|other| {
+        other.name != gate.name && other.subfolders && folder.starts_with(&other.drop)
+    });
+    if let Some(other) = watched {
+        let message = format!(
+            "the {what} folder `{shown}` lies inside the drop folder of gate `{}`, which looks below: its files would be seen there as arrivals",
+            other.name
+        );
+        add(findings, Weight::Warning, gate, message);
     }
     if folder.starts_with(&gate.drop) {
         let taken = if gate.subfolders {

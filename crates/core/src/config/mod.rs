@@ -10,6 +10,7 @@ mod check;
 mod gate;
 mod reader;
 mod settle;
+mod taking;
 mod values;
 
 use std::fmt;
@@ -350,7 +351,7 @@ impl Config {
     ///
     /// # Errors
     /// What is wrong and what to do, in words.
-    pub(crate) fn really_within_roots(&self, folder: &Path) -> Result<(), String> {
+    pub fn really_within_roots(&self, folder: &Path) -> Result<(), String> {
         let Ok(real) = folder.canonicalize() else { return Ok(()) };
         let mut roots = self.service.roots.iter().filter_map(|root| root.canonicalize().ok());
         if self.within_roots(folder) && roots.any(|root| real.starts_with(root)) {

@@ -10,53 +10,9 @@ use super::completion::out_of_bounds;
 use super::gate::GateRunner;
 use super::live::{Arriving, Known, Live};
 use super::steady;
-use crate::arrivals::{Kind, Look, Seen, Version, look_at, sweep, temporary_name};
-use crate::config::{Gate, MarkerFor, SettleBy, write_duration};
+use crate::arrivals::{Kind, Look, Seen, Version, look_at, sweep};
+use crate::config::{MarkerFor, SettleBy, write_duration};
 use crate::ledger::{Cause, LedgerError, State};
-use crate::pattern::Fields;
-
-/// Why a file is not for this gate, or the fields of one that is.
-pub(super) fn classify(gate: &Gate, path: &str) -> Result<Fields, String> {
-    let name = path.rsplit('/').next().unwrap_or(path);
-    if let Some(why) = temporary_name(name) {
-        return Err(why.to_owned());
-    }
-    if let Some(companion) = gate.settle.companion()
-        && companion.names.is_match(name)
-    {
-        let what = match gate.settle.by {
-            SettleBy::Checksum(..) => "the checksum of another file",
-            _ => "a marker for other files",
-        };
-        return Err(format!("it is {what}, by `{}`", companion.name.source()));
-    }
-    if let Some(pattern) = gate.leave.iter().find(|pattern| pattern.is_match(path)) {
-        return Err(format!("`leave` pattern `{}` leaves it", pattern.source()));
-    }
-    if let Some(fields) = gate.take.iter().find_map(|pattern| pattern.matches(path)) {
-        return Ok(fields);
-    }
-    let nearest = gate
-        .take
-        .iter()
-        .filter_map(|pattern| Some((pattern.near_miss(path)?, pattern)))
-        .max_by(|(a, _), (b, _)| a.share.total_cmp(&b.share));
-    Err(match nearest {
-        None => "the gate takes nothing".into(),
-        Some((miss, pattern)) => {
-            let fitted = if miss.fitted.is_empty() {
-                "does not fit at its start".into()
-            } else {
-                format!("fits as far as `{}`", miss.fitted)
-            };
-            format!(
-                "no pattern takes it; `{}` comes closest: it {fitted} and then needs {}",
-                pattern.source(),
-                miss.needed
-            )
-        }
-    })
-}
 
 impl GateRunner {
     /// Reads the whole drop folder.
@@ -154,7 +110,7 @@ impl GateRunner {
             return;
         }
         drop(state);
-        if classify(&live.gate, &seen.path).is_err() {
+        if live.gate.takes(&seen.path).is_err() {
             note_marker(live, seen);
             return;
         }

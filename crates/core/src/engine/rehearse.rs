@@ -12,7 +12,6 @@ use utoipa::ToSchema;
 use super::EngineError;
 use super::completion::{Complete, complete, out_of_bounds};
 use super::live::{Arriving, Live};
-use super::looking::classify;
 use super::merging::{membership, plan};
 use super::settling::{Candidate, entry_of, fingerprint_all, new_entries, sort};
 use crate::arrivals::{Kind, Look, sweep};
@@ -120,7 +119,7 @@ fn candidates(live: &Live) -> Result<Found, EngineError> {
         {
             continue;
         }
-        let Ok(fields) = classify(&live.gate, &one.path) else { continue };
+        let Ok(fields) = live.gate.takes(&one.path) else { continue };
         let seen_now = Look { first_seen: clock.steady, changed_ns: one.changed_ns };
         let earlier = live.state().arriving.get(&one.path).cloned();
         let arriving = earlier.filter(|earlier| earlier.version == one.version);

@@ -16,7 +16,7 @@ use jiff::Timestamp;
 use super::completion::{Complete, Sum, check_sum, complete};
 use super::gate::GateRunner;
 use super::live::{Arriving, Known, Live};
-use super::looking::{classify, new_version};
+use super::looking::new_version;
 use super::{OPEN_AGAIN, steady};
 use crate::arrivals::{
     FingerprintError, Lease, Version, fingerprint, look_at, open_unmarked, writers,
@@ -147,7 +147,7 @@ impl GateRunner {
         let mut sooner = |wait: Duration| soonest = Some(soonest.map_or(wait, |at| at.min(wait)));
         let now = steady();
         for (path, arriving) in &mut live.state().arriving {
-            let Ok(fields) = classify(&live.gate, path) else { continue };
+            let Ok(fields) = live.gate.takes(path) else { continue };
             let given_up = give_up.filter(|give_up| now >= arriving.noticed + *give_up);
             if let (Some(give_up), None) = (give_up, given_up) {
                 sooner((arriving.noticed + give_up).saturating_sub(now));

@@ -10,7 +10,6 @@ use super::EngineError;
 use super::completion::{Complete, complete, out_of_bounds};
 use super::context::Context;
 use super::live::Live;
-use super::looking::classify;
 use crate::arrivals::{self, Kind, Look, Seen};
 use crate::config::Archive;
 use crate::ledger::{Counts, Entry, State};
@@ -264,7 +263,7 @@ fn verdict(live: &Live, seen: &Seen, known: Option<&Entry>) -> (Verdict, String,
         let (verdict, because) = known_verdict(entry);
         return (verdict, because, entry.fields.clone());
     }
-    let fields = match classify(&live.gate, &seen.path) {
+    let fields = match live.gate.takes(&seen.path) {
         Ok(fields) => fields,
         Err(why) => return (Verdict::Leave, why, none),
     };

@@ -120,6 +120,12 @@ impl DateSpec {
         &self.source
     }
 
+    /// Some date in this form.
+    pub(super) fn example(&self) -> String {
+        let day = jiff::civil::date(2026, 3, 1).at(6, 5, 9, 0);
+        write(day, &self.source).unwrap_or_default()
+    }
+
     /// Reads a date from the start of `text` (lower case): the characters it
     /// takes and its ISO 8601 form. `None` when the text is no such date, or
     /// not a real one.

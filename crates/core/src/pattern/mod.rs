@@ -25,7 +25,7 @@ use std::collections::BTreeMap;
 pub use dates::DateSpec;
 pub use natural::{field_order, natural_order};
 pub use parse::PatternError;
-pub(crate) use template::split_name;
+pub use template::split_name;
 pub use template::{Builtins, Template, TemplateError};
 
 /// The fields captured from one path, by name. A date or time is kept in its
@@ -95,6 +95,15 @@ impl Pattern {
         let fitted = self.source[..stopped.source_offset].to_owned();
         let share = fitted.len() as f64 / self.source.len().max(1) as f64;
         Some(NearMiss { share, fitted, needed: stopped.needed })
+    }
+
+    /// Some path that it matches: fields and wildcards as short as they may be,
+    /// dates some day. Two patterns that may take one file mostly match each
+    /// other's example.
+    pub fn example(&self) -> String {
+        let nodes = parse::parse(&self.source).unwrap_or_default();
+        let mut written = BTreeMap::new();
+        parse::example(&nodes, &mut written)
     }
 
     fn subject<'a>(&self, path: &'a str) -> &'a str {

@@ -1,5 +1,7 @@
 //! From the text of a pattern to its nodes.
 
+use std::collections::BTreeMap;
+
 use super::dates::{DateSpec, LETTERS};
 
 /// One element of a pattern; `at` is its byte offset in the source.
@@ -235,4 +237,38 @@ pub(super) fn check_field_name(name: &str) -> Result<(), String> {
     Err(format!(
         "`{name}` is no name for a field; use lower-case letters, digits and `_`, and begin with a letter"
     ))
+}
+
+/// Writes some text that the nodes match; `written` keeps the fields, so that one
+/// that is named twice is the same both times.
+pub(super) fn example(nodes: &[Node], written: &mut BTreeMap<String, String>) -> String {
+    let mut text = String::new();
+    for node in nodes {
+        match &node.kind {
+            Kind::Literal(c) => text.push(*c),
+            Kind::AnyChar => text.push('x'),
+            // Not empty, so that it is a likely name.
+            Kind::Star | Kind::Deep => text.push('x'),
+            Kind::Folders => {}
+            Kind::Class { negated: false, ranges } => {
+                text.push(ranges.first().map_or('x', |(low, _)| *low));
+            }
+            Kind::Class { negated: true, ranges } => {
+                let free = |c: &char| !ranges.iter().any(|(low, high)| (low..=high).contains(&c));
+                text.push("x0-".chars().find(free).unwrap_or('~'));
+            }
+            Kind::Either(choices) => {
+                text.push_str(&example(choices.first().map_or(&[][..], Vec::as_slice), written));
+            }
+            Kind::Field { name, shape } => {
+                let value = match shape {
+                    Shape::Text => "x".to_owned(),
+                    Shape::Digits => "1".to_owned(),
+                    Shape::Date(spec) => spec.example(),
+                };
+                text.push_str(written.entry(name.clone()).or_insert(value));
+            }
+        }
+    }
+    text
 }

@@ -258,7 +258,7 @@ fn builtin(name: &str, builtins: &Builtins<'_>) -> Option<String> {
 
 /// A name without its ending, and the ending without its dot. A dot at the
 /// start of a name begins no ending.
-pub(crate) fn split_name(name: &str) -> (&str, &str) {
+pub fn split_name(name: &str) -> (&str, &str) {
     match name.rsplit_once('.') {
         Some((stem, ext)) if !stem.is_empty() => (stem, ext),
         _ => (name, ""),

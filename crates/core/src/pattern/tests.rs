@@ -119,6 +119,14 @@ fn templates_write_fields_and_built_ins() {
 }
 
 #[test]
+fn the_example_of_a_pattern_is_one_that_it_matches() {
+    for (text, _, _) in CASES {
+        let pattern = Pattern::parse(text, false).unwrap();
+        assert!(pattern.is_match(&pattern.example()), "{text}: {}", pattern.example());
+    }
+}
+
+#[test]
 fn numbers_in_names_count_as_numbers() {
     let mut names = ["b10", "b9", "b09", "a", "b9x", "b"];
     names.sort_by(|a, b| natural_order(a, b));
