@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { RouterView, useRoute } from "vue-router";
 import AppBar from "./components/AppBar.vue";
+import FaultNote from "./components/FaultNote.vue";
 import { useTheme } from "./composables/useTheme";
 
 useTheme();
@@ -9,7 +10,10 @@ const route = useRoute();
 
 <template>
   <a href="#main" class="sr-only focus:not-sr-only focus:absolute focus:m-2">To the content</a>
-  <AppBar v-if="route.name && !route.meta.open" />
+  <template v-if="route.name && !route.meta.open">
+    <AppBar />
+    <FaultNote />
+  </template>
   <main id="main" class="mx-auto max-w-7xl px-4 py-5 sm:px-6">
     <RouterView />
   </main>

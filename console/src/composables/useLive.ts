@@ -40,7 +40,7 @@ export function useLive(options: { gatherMs?: number } = {}) {
       // The browser tries again by itself, unless the service refused.
       if (source?.readyState === EventSource.CLOSED) again = setTimeout(connect, 3000);
     });
-    source.addEventListener("gate", () => mark("gates", "files"));
+    source.addEventListener("gate", () => mark("gates", "files", "service"));
     source.addEventListener("change", () =>
       mark("gates", "files", "entries", "entry", "changes", "activity"),
     );

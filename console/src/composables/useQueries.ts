@@ -21,7 +21,7 @@ export const useService = () =>
   useQuery({
     queryKey: ["service"],
     queryFn: () => get<ServiceInfo>("/service"),
-    staleTime: Number.POSITIVE_INFINITY,
+    staleTime: 60_000,
   });
 
 /** The time zone that the service counts its days in. */

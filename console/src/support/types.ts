@@ -171,6 +171,8 @@ export interface ServiceInfo {
   configuration: string;
   state: string;
   timezone: string;
+  /** What is wrong with the configuration file that was not taken. */
+  fault: string | null;
 }
 
 /** Which entries are asked for; an absent part does not filter. */

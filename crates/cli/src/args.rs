@@ -97,6 +97,14 @@ Examples:
   vadegate pass
   vadegate pass tide manifests --json")]
     Pass(Pass),
+    /// Have the running service take its changed configuration now
+    #[command(after_help = "\
+The service also takes it by itself, a moment after the file was saved, and on SIGHUP.
+With a fault the configuration before stays in force.
+
+Example:
+  vadegate reload")]
+    Reload(Json),
     /// Pause gates: they go on noticing, and take nothing
     #[command(after_help = "Example:\n  vadegate pause tide")]
     Pause(GateNames),
@@ -162,6 +170,14 @@ pub struct Demo {
     /// How logs are written, to stderr
     #[arg(long, value_enum, default_value = "human", value_name = "FORMAT")]
     pub log: LogFormat,
+}
+
+/// A command without other choices.
+#[derive(Debug, ClapArgs)]
+pub struct Json {
+    /// Print one JSON document instead of text
+    #[arg(long)]
+    pub json: bool,
 }
 
 /// `check`

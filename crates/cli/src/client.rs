@@ -9,7 +9,7 @@ use serde::de::DeserializeOwned;
 use vadegate_core::config::Config;
 use vadegate_core::engine::{Answer, Engine, FileView, GateView, Rehearsed, running_service};
 use vadegate_core::ledger::{Change, EntryDetail, Page, Query};
-use vadegate_service::{Files, Problem, read_token};
+use vadegate_service::{Files, Problem, ServiceInfo, read_token};
 
 use crate::failure::Failure;
 
@@ -34,6 +34,14 @@ impl Client {
         match Remote::of(&config)? {
             Some(remote) => Ok(Client::Service(remote)),
             None => Ok(Client::Here(Box::new(Engine::open_to_ask(config)?))),
+        }
+    }
+
+    /// What is wrong with the configuration file that the service did not take.
+    pub fn fault(&self) -> Result<Option<String>, Failure> {
+        match self {
+            Client::Service(remote) => Ok(remote.get::<ServiceInfo>("/api/v1/service", &[])?.fault),
+            Client::Here(_) => Ok(None),
         }
     }
 
@@ -115,7 +123,7 @@ impl Client {
                     other => other,
                 })
             }
-            Client::Here(engine) => engine.ledger().detail(id)?.ok_or_else(missing),
+            Client::Here(engine) => engine.ask(|ledger| ledger.detail(id))?.ok_or_else(missing),
         }
     }
 
@@ -127,8 +135,8 @@ impl Client {
                 remote.get("/api/v1/changes", &query)
             }
             Client::Here(engine) => Ok(match after {
-                Some(after) => engine.ledger().changes_after(after, limit)?,
-                None => engine.ledger().newest_changes(limit)?,
+                Some(after) => engine.ask(|ledger| ledger.changes_after(after, limit))?,
+                None => engine.ask(|ledger| ledger.newest_changes(limit))?,
             }),
         }
     }

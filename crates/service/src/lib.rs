@@ -12,6 +12,7 @@ mod metrics;
 mod openapi;
 mod problem;
 mod serve;
+mod settings;
 mod token;
 
 use std::sync::Arc;

@@ -120,8 +120,8 @@ impl Follower {
                 // Too many to keep: look at everything.
                 Err(broadcast::error::RecvError::Lagged(_)) => {
                     self.behind = true;
-                    let all = &self.shared.engine.config().gates;
-                    gates.extend(all.iter().map(|gate| gate.name.clone()));
+                    let all = self.shared.engine.config().gates;
+                    gates.extend(all.into_iter().map(|gate| gate.name));
                 }
                 Err(broadcast::error::RecvError::Closed) => return None,
             }
@@ -137,10 +137,11 @@ impl Follower {
     /// which ends the stream: the client comes back.
     async fn read(&mut self) -> Option<()> {
         let last = self.last;
-        let changes =
-            ask(&self.shared, move |engine| Ok(engine.ledger().changes_after(last, PIECE)?))
-                .await
-                .ok()?;
+        let changes = ask(&self.shared, move |engine| {
+            Ok(engine.ask(|ledger| ledger.changes_after(last, PIECE))?)
+        })
+        .await
+        .ok()?;
         self.behind = changes.len() == PIECE as usize;
         for change in changes {
             self.last = change.id;

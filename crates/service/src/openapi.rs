@@ -31,6 +31,7 @@ use crate::guard::COOKIE;
         session::sign_in,
         session::sign_out,
         service::about,
+        service::reload,
         service::description,
         service::healthz,
         service::readyz,

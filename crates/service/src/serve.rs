@@ -12,7 +12,7 @@ use crate::guard::guard;
 use crate::live::Live;
 use crate::problem::Problem;
 use crate::token::{Token, TokenError};
-use crate::{Shared, api, console};
+use crate::{Shared, api, console, settings};
 
 /// Largest body of a request that is read, in bytes: ours are all small.
 const BODY_LIMIT: usize = 64 * 1024;
@@ -78,10 +78,15 @@ pub fn serve(engine: Engine, ready: impl FnOnce(&str)) -> Result<(), ServeError>
     let served = actix_web::rt::System::new().block_on(async {
         let server = start(listener, shared.clone()).map_err(ServeError::Server)?;
         write_address(&place, &base).map_err(ServeError::Address)?;
+        // Before anybody can know of us: until it is listened to, the signal
+        // would end the process.
+        let hangup = settings::hangup().map_err(ServeError::Server)?;
         ready(&base);
         let handle = server.handle();
         let running = actix_web::rt::spawn(server);
+        let following = actix_web::rt::spawn(settings::follow(Arc::clone(&shared.engine), hangup));
         signalled().await.map_err(ServeError::Server)?;
+        following.abort();
         tracing::info!("stopping");
         let engine = Arc::clone(&shared.engine);
         // Requests are still answered while the gates end what they do.

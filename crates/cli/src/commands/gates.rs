@@ -58,6 +58,11 @@ pub fn gates(client: &Client, args: &Gates) -> Result<(), Failure> {
     for (gate, problem) in problems {
         show::line(&format!("\n{}: {problem}", gate.name))?;
     }
+    if let Some(fault) = client.fault()? {
+        show::line(&format!(
+            "\nThe changed configuration was not taken; the one before is still in force:\n{fault}"
+        ))?;
+    }
     if matches!(client, Client::Here(_)) {
         show::line(
             "\nNo service is running here; `vadegate serve` starts it, `vadegate pass` works one pass.",

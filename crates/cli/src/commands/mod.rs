@@ -9,6 +9,7 @@ mod init;
 mod ledger;
 mod pass;
 mod rehearse;
+mod reload;
 mod serve;
 mod why;
 
@@ -52,6 +53,7 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
             logging(LogFormat::Human);
             pass::pass(config()?, &pass)
         }
+        Command::Reload(args) => done(reload::reload(&file, &args)),
         Command::Pause(names) => done(gates::set_paused(config()?, &names.gates, true)),
         Command::Resume(names) => done(gates::set_paused(config()?, &names.gates, false)),
         Command::Ledger(ledger) => {

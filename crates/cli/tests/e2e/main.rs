@@ -7,6 +7,7 @@
 //! * `faults`: bad input, missing folders, full disks, interrupted runs.
 //! * `commands`: what the commands print, and their exit status.
 //! * `rehearse`: what a pass would do, and that it touches nothing.
+//! * `reload`: a changed configuration is taken while the service runs.
 //! * `service`: the HTTP interface, live events, sign-in, starting and stopping.
 //! * `console`: the page, in headless Chromium.
 //! * `demo`: the demo as a newcomer meets it.
@@ -26,6 +27,7 @@ mod demo;
 mod faults;
 mod passes;
 mod rehearse;
+mod reload;
 mod service;
 mod shots;
 mod support;

@@ -1,9 +1,10 @@
 //! What all gates share.
 
 use std::collections::HashSet;
+use std::ops::Deref;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Condvar, Mutex, OnceLock};
+use std::sync::{Arc, Condvar, Mutex, OnceLock};
 use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
@@ -26,8 +27,14 @@ fn wall_ns() -> i64 {
 
 type PulseListener = Box<dyn Fn(Pulse) + Send + Sync>;
 
+/// A configuration, and what goes on when it changes.
 pub(crate) struct Context {
     pub config: Config,
+    shared: Arc<Shared>,
+}
+
+/// What all gates share, whatever the configuration says.
+pub(crate) struct Shared {
     pub ledger: Ledger,
     pub stopping: AtomicBool,
     pub outputs: OutputLocks,
@@ -37,11 +44,18 @@ pub(crate) struct Context {
     wall_minus_steady: i64,
 }
 
+impl Deref for Context {
+    type Target = Shared;
+
+    fn deref(&self) -> &Shared {
+        &self.shared
+    }
+}
+
 impl Context {
     pub fn new(config: Config, ledger: Ledger) -> Self {
         let steady_ns = i64::try_from(steady().as_nanos()).unwrap_or(i64::MAX);
-        Context {
-            config,
+        let shared = Shared {
             ledger,
             stopping: AtomicBool::new(false),
             outputs: OutputLocks::default(),
@@ -49,9 +63,22 @@ impl Context {
             listeners: Mutex::default(),
             stop_told: (Mutex::default(), Condvar::default()),
             wall_minus_steady: wall_ns() - steady_ns,
-        }
+        };
+        Context { config, shared: Arc::new(shared) }
     }
 
+    /// The same under another configuration.
+    pub fn under(&self, config: Config) -> Self {
+        Context { config, shared: Arc::clone(&self.shared) }
+    }
+
+    /// A time in the service's time zone, for templates.
+    pub fn local(&self, at: Timestamp) -> DateTime {
+        at.to_zoned(self.config.service.timezone.clone()).datetime()
+    }
+}
+
+impl Shared {
     /// The present. The wall clock is trusted while it goes with the monotonic
     /// one, to within two seconds, as it did when we began.
     pub fn clock(&self) -> Clock {
@@ -59,11 +86,6 @@ impl Context {
         let steady_ns = i64::try_from(steady.as_nanos()).unwrap_or(i64::MAX);
         let drift = (wall_ns - steady_ns).saturating_sub(self.wall_minus_steady);
         Clock { steady, wall_ns, trusted: drift.unsigned_abs() < 2_000_000_000 }
-    }
-
-    /// A time in the service's time zone, for templates.
-    pub fn local(&self, at: Timestamp) -> DateTime {
-        at.to_zoned(self.config.service.timezone.clone()).datetime()
     }
 
     /// Tells everybody to stop.

@@ -55,7 +55,7 @@ impl GateRunner {
     }
 
     pub fn stopping(&self) -> bool {
-        self.context().stopping.load(Ordering::Relaxed)
+        self.context().stopping.load(Ordering::Relaxed) || self.live.retired.load(Ordering::Relaxed)
     }
 
     /// Asks to be woken after `delay` at the latest.

@@ -83,6 +83,8 @@ pub(super) struct Live {
     pub gate: Gate,
     /// Whether the kernel can tell who has a file of the drop folder open.
     pub lease: AtomicBool,
+    /// Another configuration is in force: it ends after what it is doing.
+    pub retired: AtomicBool,
     state: Mutex<State>,
 }
 
@@ -91,7 +93,7 @@ impl Live {
         let paused = context.ledger.paused(&gate.name).unwrap_or(false);
         let state = State { paused, ..State::default() };
         let lease = AtomicBool::new(crate::arrivals::lease_tells(&gate.drop).is_ok());
-        Live { context, gate, lease, state: Mutex::new(state) }
+        Live { context, gate, lease, retired: AtomicBool::new(false), state: Mutex::new(state) }
     }
 
     pub fn state(&self) -> MutexGuard<'_, State> {

@@ -12,6 +12,7 @@ mod merging;
 mod places;
 mod recovery;
 mod rehearse;
+mod reload;
 mod running;
 mod settling;
 mod views;
@@ -19,14 +20,15 @@ mod why;
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
+use std::sync::atomic::Ordering;
 use std::sync::mpsc::{self, Receiver, SyncSender};
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Mutex, RwLock, RwLockReadGuard};
 use std::thread::JoinHandle;
 use std::time::Duration;
 
 use jiff::Timestamp;
 
-use crate::config::Config;
+use crate::config::{Config, Gate};
 use crate::ledger::{Ledger, LedgerError, Page, Query};
 use context::Context;
 pub(crate) use context::steady;
@@ -35,6 +37,7 @@ use live::Live;
 pub use live::PassReport;
 pub use lock::{ADDRESS_FILE, LockError, StateLock, running_service};
 pub use rehearse::{Rehearsed, Will};
+pub use reload::Reloaded;
 use views::list_files;
 pub use views::{Activity, FileView, GateState, GateView, Verdict};
 pub use why::{Answer, WhyError};
@@ -90,11 +93,68 @@ struct GateHandle {
     thread: Mutex<Option<JoinHandle<()>>>,
 }
 
+impl GateHandle {
+    fn new(context: &Arc<Context>, gate: &Gate) -> Arc<Self> {
+        let (commands, inbox) = mpsc::channel();
+        Arc::new(GateHandle {
+            live: Arc::new(Live::new(Arc::clone(context), gate.clone())),
+            commands,
+            inbox: Mutex::new(Some(inbox)),
+            thread: Mutex::default(),
+        })
+    }
+
+    /// Starts its thread, unless it runs; `before` must have ended first.
+    fn start(&self, before: Option<Arc<GateHandle>>) -> Result<(), EngineError> {
+        let inbox = self.inbox.lock().unwrap_or_else(|p| p.into_inner()).take();
+        let Some(inbox) = inbox else { return Ok(()) };
+        let waker = self.commands.clone();
+        let mut runner = GateRunner::new(Arc::clone(&self.live));
+        let thread = std::thread::Builder::new()
+            .name(format!("gate-{}", self.live.gate.name))
+            .spawn(move || {
+                if let Some(before) = before {
+                    before.join();
+                }
+                runner.run(&inbox, waker);
+            })
+            .map_err(EngineError::Thread)?;
+        *self.thread.lock().unwrap_or_else(|p| p.into_inner()) = Some(thread);
+        Ok(())
+    }
+
+    /// Has it end after what it is doing.
+    fn retire(&self) {
+        self.live.retired.store(true, Ordering::SeqCst);
+        // A gate that was never started needs no telling.
+        let _ = self.commands.send(Command::Stop);
+    }
+
+    fn join(&self) {
+        let thread = self.thread.lock().unwrap_or_else(|p| p.into_inner()).take();
+        if let Some(thread) = thread
+            && thread.join().is_err()
+        {
+            tracing::error!("a gate's thread had panicked");
+        }
+    }
+}
+
 /// All gates of a configuration over one ledger.
 pub struct Engine {
-    context: Arc<Context>,
-    gates: BTreeMap<String, GateHandle>,
+    inner: RwLock<Inner>,
+    /// What is wrong with the configuration file as it is now, while the one
+    /// before is still in force.
+    fault: Mutex<Option<String>>,
     _lock: Option<StateLock>,
+}
+
+struct Inner {
+    context: Arc<Context>,
+    gates: BTreeMap<String, Arc<GateHandle>>,
+    /// Gates of earlier configurations that end what they were doing.
+    retired: Vec<Arc<GateHandle>>,
+    running: bool,
 }
 
 impl Engine {
@@ -125,41 +185,51 @@ impl Engine {
 
     fn over(config: Config, ledger: Ledger, lock: Option<StateLock>) -> Self {
         let context = Arc::new(Context::new(config, ledger));
-        let mut gates = BTreeMap::new();
-        for gate in &context.config.gates {
-            let (commands, inbox) = mpsc::channel();
-            let live = Arc::new(Live::new(Arc::clone(&context), gate.clone()));
-            let handle = GateHandle {
-                live,
-                commands,
-                inbox: Mutex::new(Some(inbox)),
-                thread: Mutex::default(),
-            };
-            gates.insert(gate.name.clone(), handle);
-        }
-        Engine { context, gates, _lock: lock }
+        let gates = context.config.gates.iter();
+        let gates = gates.map(|gate| (gate.name.clone(), GateHandle::new(&context, gate)));
+        let gates = gates.collect();
+        let inner = Inner { context, gates, retired: Vec::new(), running: false };
+        Engine { inner: RwLock::new(inner), fault: Mutex::default(), _lock: lock }
     }
 
-    /// The configuration.
-    pub fn config(&self) -> &Config {
-        &self.context.config
+    fn inner(&self) -> RwLockReadGuard<'_, Inner> {
+        self.inner.read().unwrap_or_else(|p| p.into_inner())
     }
 
-    /// The ledger.
-    pub fn ledger(&self) -> &Ledger {
-        &self.context.ledger
+    fn context(&self) -> Arc<Context> {
+        Arc::clone(&self.inner().context)
+    }
+
+    /// The configuration that is in force.
+    pub fn config(&self) -> Config {
+        self.context().config.clone()
+    }
+
+    /// What is wrong with the configuration file as it is now, while the one
+    /// before is still in force.
+    pub fn fault(&self) -> Option<String> {
+        self.fault.lock().unwrap_or_else(|p| p.into_inner()).clone()
+    }
+
+    /// Asks the ledger.
+    ///
+    /// # Errors
+    /// The question's.
+    pub fn ask<T, E>(&self, question: impl FnOnce(&Ledger) -> Result<T, E>) -> Result<T, E> {
+        question(&self.context().ledger)
     }
 
     /// When the engine was made.
     pub fn started(&self) -> Timestamp {
-        self.context.started
+        self.context().started
     }
 
     /// Has `listener` told of changes, from now on.
     pub fn listen(&self, listener: impl Fn(Pulse) + Send + Sync + Clone + 'static) {
         let of_ledger = listener.clone();
-        self.context.ledger.listen(Box::new(move |newest| of_ledger(Pulse::Changed(newest))));
-        self.context.listen(Box::new(listener));
+        let context = self.context();
+        context.ledger.listen(Box::new(move |newest| of_ledger(Pulse::Changed(newest))));
+        context.listen(Box::new(listener));
     }
 
     /// Starts a thread for each gate: recovery first, then passes, until
@@ -168,18 +238,9 @@ impl Engine {
     /// # Errors
     /// [`EngineError::Thread`].
     pub fn start(&self) -> Result<(), EngineError> {
-        for (name, handle) in &self.gates {
-            let inbox = handle.inbox.lock().unwrap_or_else(|p| p.into_inner()).take();
-            let Some(inbox) = inbox else { continue };
-            let waker = handle.commands.clone();
-            let mut runner = GateRunner::new(Arc::clone(&handle.live));
-            let thread = std::thread::Builder::new()
-                .name(format!("gate-{name}"))
-                .spawn(move || runner.run(&inbox, waker))
-                .map_err(EngineError::Thread)?;
-            *handle.thread.lock().unwrap_or_else(|p| p.into_inner()) = Some(thread);
-        }
-        Ok(())
+        let mut inner = self.inner.write().unwrap_or_else(|p| p.into_inner());
+        inner.running = true;
+        inner.gates.values().try_for_each(|handle| handle.start(None))
     }
 
     /// Works one pass at a gate in this thread: for an engine that was not
@@ -209,9 +270,9 @@ impl Engine {
     /// [`EngineError::NoGate`], or the ledger's.
     pub fn set_paused(&self, name: &str, paused: bool) -> Result<(), EngineError> {
         let handle = self.handle(name)?;
-        self.context.ledger.set_paused(name.to_owned(), paused)?;
+        handle.live.context.ledger.set_paused(name.to_owned(), paused)?;
         handle.live.set_paused(paused);
-        self.context.pulse(name);
+        handle.live.context.pulse(name);
         // A gate whose thread has ended needs no telling.
         let _ = handle.commands.send(Command::Look);
         Ok(())
@@ -220,23 +281,22 @@ impl Engine {
     /// Tells all gates to stop and waits until each has ended, or cleanly
     /// abandoned, what it was doing.
     pub fn stop(&self) {
-        self.context.stop();
-        for handle in self.gates.values() {
+        let (context, handles) = {
+            let inner = self.inner();
+            let handles = inner.gates.values().chain(&inner.retired).cloned();
+            (Arc::clone(&inner.context), handles.collect::<Vec<_>>())
+        };
+        context.stop();
+        for handle in &handles {
             let _ = handle.commands.send(Command::Stop);
         }
-        for handle in self.gates.values() {
-            let thread = handle.thread.lock().unwrap_or_else(|p| p.into_inner()).take();
-            if let Some(thread) = thread
-                && thread.join().is_err()
-            {
-                tracing::error!("a gate's thread had panicked");
-            }
-        }
+        handles.iter().for_each(|handle| handle.join());
     }
 
-    fn handle(&self, name: &str) -> Result<&GateHandle, EngineError> {
-        self.gates.get(name).ok_or_else(|| {
-            let known: Vec<String> = self.gates.keys().map(|name| format!("`{name}`")).collect();
+    fn handle(&self, name: &str) -> Result<Arc<GateHandle>, EngineError> {
+        let inner = self.inner();
+        inner.gates.get(name).cloned().ok_or_else(|| {
+            let known: Vec<String> = inner.gates.keys().map(|name| format!("`{name}`")).collect();
             let known = if known.is_empty() { "none".into() } else { known.join(", ") };
             EngineError::NoGate { name: name.to_owned(), known }
         })
@@ -247,7 +307,8 @@ impl Engine {
     /// # Errors
     /// The ledger's.
     pub fn gates(&self) -> Result<Vec<GateView>, EngineError> {
-        self.context.config.gates.iter().map(|gate| self.gate(&gate.name)).collect()
+        let context = self.context();
+        context.config.gates.iter().map(|gate| self.gate(&gate.name)).collect()
     }
 
     /// One gate.
@@ -264,11 +325,12 @@ impl Engine {
     /// [`EngineError::NoGate`] for a gate that neither the configuration nor
     /// the ledger knows, or the ledger's.
     pub fn entries(&self, query: &Query) -> Result<Page, EngineError> {
-        let page = self.context.ledger.page(query)?;
+        let context = self.context();
+        let page = context.ledger.page(query)?;
         if let Some(gate) = query.gate.as_deref()
             && page.entries.is_empty()
             && query.cursor.is_none()
-            && self.context.ledger.last_arrival(gate)?.is_none()
+            && context.ledger.last_arrival(gate)?.is_none()
         {
             self.handle(gate)?;
         }
@@ -297,8 +359,13 @@ impl Engine {
     /// # Errors
     /// [`WhyError`].
     pub fn why(&self, path: &str, from: &std::path::Path) -> Result<Answer, WhyError> {
-        let lives: Vec<&Live> = self.gates.values().map(|handle| &*handle.live).collect();
-        why::why(&self.context, &lives, &path_from(path, from))
+        let (context, handles) = {
+            let inner = self.inner();
+            let handles: Vec<_> = inner.gates.values().cloned().collect();
+            (Arc::clone(&inner.context), handles)
+        };
+        let lives: Vec<&Live> = handles.iter().map(|handle| &*handle.live).collect();
+        why::why(&context, &lives, &path_from(path, from))
     }
 
     /// Arrivals, filings, holds and repeats of the last `hours` hours, by gate
@@ -307,7 +374,7 @@ impl Engine {
     /// # Errors
     /// The ledger's.
     pub fn activity(&self, hours: u32, minutes: u32) -> Result<Vec<Activity>, EngineError> {
-        views::activity(&self.context, hours, minutes)
+        views::activity(&self.context(), hours, minutes)
     }
 }
 

@@ -119,7 +119,7 @@ impl Home {
 const MERGE: &str = "[gate.tide.merge]\ninto = \"out.csv\"\n";
 
 fn all_filed(engine: &Engine, entries: usize) {
-    let counts = engine.ledger().counts("tide").unwrap();
+    let counts = engine.context().ledger.counts("tide").unwrap();
     assert_eq!(counts["filed"], entries as u64, "{counts:?}");
     for state in ["ready", "working", "worked", "repeat", "held"] {
         assert_eq!(counts[state], 0, "{counts:?}");
@@ -131,9 +131,9 @@ fn cut_off_between_claim_and_commit_the_batch_is_made_anew() {
     let home = Home::new();
     let engine = home.engine(MERGE);
     let version = home.drop("a.csv", "x\n1\n");
-    let entry = home.enter(engine.ledger(), "a.csv", version, false);
-    let batch = home.claim(engine.ledger(), entry, "create", 0);
-    home.stage(engine.ledger(), batch, "x\n1");
+    let entry = home.enter(&engine.context().ledger, "a.csv", version, false);
+    let batch = home.claim(&engine.context().ledger, entry, "create", 0);
+    home.stage(&engine.context().ledger, batch, "x\n1");
     drop(engine);
     let engine = home.engine(MERGE);
     engine.pass_here("tide").unwrap();
@@ -156,11 +156,11 @@ fn cut_off_between_commit_and_publish_the_output_is_published_once() {
             fs::write(home.path("out.csv"), base).unwrap();
         }
         let version = home.drop("a.csv", "x\n1\n");
-        let entry = home.enter(engine.ledger(), "a.csv", version, false);
-        let batch = home.claim(engine.ledger(), entry, mode, base.len() as u64);
+        let entry = home.enter(&engine.context().ledger, "a.csv", version, false);
+        let batch = home.claim(&engine.context().ledger, entry, mode, base.len() as u64);
         let piece = if mode == "append" { "1\n" } else { "x\n1\n" };
-        let staged = home.stage(engine.ledger(), batch, piece);
-        home.commit(engine.ledger(), batch, entry, &staged, "a.csv");
+        let staged = home.stage(&engine.context().ledger, batch, piece);
+        home.commit(&engine.context().ledger, batch, entry, &staged, "a.csv");
         if !already.is_empty() {
             // The append itself was cut off after its first byte.
             fs::write(home.path("out.csv"), format!("{base}{already}")).unwrap();
@@ -182,7 +182,7 @@ fn cut_off_after_the_move_the_record_is_made_and_nothing_moved_again() {
     let home = Home::new();
     let engine = home.engine("");
     let version = home.drop("a.csv", "rows");
-    home.enter(engine.ledger(), "a.csv", version, true);
+    home.enter(&engine.context().ledger, "a.csv", version, true);
     fs::create_dir_all(home.path("archive")).unwrap();
     fs::rename(home.path("drops/a.csv"), home.path("archive/a.csv")).unwrap();
     drop(engine);
@@ -201,7 +201,7 @@ fn cut_off_before_the_move_the_file_is_filed_where_it_was_to_go() {
     let home = Home::new();
     let engine = home.engine("");
     let version = home.drop("a.csv", "rows");
-    home.enter(engine.ledger(), "a.csv", version, true);
+    home.enter(&engine.context().ledger, "a.csv", version, true);
     drop(engine);
     let engine = home.engine("");
     engine.pass_here("tide").unwrap();
@@ -215,10 +215,10 @@ fn an_output_that_somebody_else_has_lengthened_is_a_standing_problem_and_loses_n
     let engine = home.engine(MERGE);
     fs::write(home.path("out.csv"), "x\n0\n").unwrap();
     let version = home.drop("a.csv", "x\n1\n");
-    let entry = home.enter(engine.ledger(), "a.csv", version, false);
-    let batch = home.claim(engine.ledger(), entry, "append", 4);
-    let staged = home.stage(engine.ledger(), batch, "1\n");
-    home.commit(engine.ledger(), batch, entry, &staged, "a.csv");
+    let entry = home.enter(&engine.context().ledger, "a.csv", version, false);
+    let batch = home.claim(&engine.context().ledger, entry, "append", 4);
+    let staged = home.stage(&engine.context().ledger, batch, "1\n");
+    home.commit(&engine.context().ledger, batch, entry, &staged, "a.csv");
     fs::write(home.path("out.csv"), "x\n0\n77\n").unwrap();
     let report = engine.pass_here("tide").unwrap();
     assert!(report.problems[0].contains("was changed by somebody else"), "{report:?}");
@@ -236,8 +236,8 @@ fn entries_left_by_a_work_that_the_gate_no_longer_has_are_filed() {
     let home = Home::new();
     let engine = home.engine(MERGE);
     let version = home.drop("a.csv", "x\n1\n");
-    let entry = home.enter(engine.ledger(), "a.csv", version, false);
-    assert_eq!(engine.ledger().entry(entry).unwrap().unwrap().state, State::Ready);
+    let entry = home.enter(&engine.context().ledger, "a.csv", version, false);
+    assert_eq!(engine.context().ledger.entry(entry).unwrap().unwrap().state, State::Ready);
     drop(engine);
     let engine = home.engine("");
     engine.pass_here("tide").unwrap();

@@ -32,7 +32,7 @@ pub(crate) async fn entry(
     id: Path<i64>,
 ) -> Result<Json<EntryDetail>, Problem> {
     let id = id.into_inner();
-    let found = ask(&shared, move |engine| Ok(engine.ledger().detail(id)?)).await?;
+    let found = ask(&shared, move |engine| Ok(engine.ask(|ledger| ledger.detail(id))?)).await?;
     found.map(Json).ok_or_else(|| {
         Problem::not_found(format!("there is no entry {id}; `vadegate ledger` lists them"))
     })
@@ -57,7 +57,7 @@ pub(crate) async fn why(
     query: web::Query<WhyQuery>,
 ) -> Result<Json<Answer>, Problem> {
     ask(&shared, move |engine| {
-        let file = &engine.config().file;
+        let file = engine.config().file;
         let folder = file.parent().unwrap_or(std::path::Path::new("/")).to_owned();
         Ok(engine.why(&query.path, &folder)?)
     })

@@ -57,8 +57,8 @@ pub(crate) async fn changes(
     let after = query.after;
     ask(&shared, move |engine| {
         Ok(match after {
-            Some(after) => engine.ledger().changes_after(after, limit)?,
-            None => engine.ledger().newest_changes(limit)?,
+            Some(after) => engine.ask(|ledger| ledger.changes_after(after, limit))?,
+            None => engine.ask(|ledger| ledger.newest_changes(limit))?,
         })
     })
     .await
@@ -84,7 +84,8 @@ pub(crate) async fn events(
     let last = match last.transpose()? {
         Some(last) => last,
         None => {
-            let newest = ask(&shared, |engine| Ok(engine.ledger().newest_changes(1)?)).await?;
+            let newest =
+                ask(&shared, |engine| Ok(engine.ask(|ledger| ledger.newest_changes(1))?)).await?;
             newest.last().map_or(0, |change| change.id)
         }
     };

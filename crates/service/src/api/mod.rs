@@ -31,6 +31,7 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .service(session::sign_in)
         .service(session::sign_out)
         .service(service::about)
+        .service(service::reload)
         .service(service::description)
         .service(service::healthz)
         .service(service::readyz)

@@ -1,10 +1,12 @@
 //! The service itself: what it is, whether it is well, its figures.
 
+use actix_web::http::StatusCode;
 use actix_web::web::{Data, Json};
-use actix_web::{HttpResponse, get};
+use actix_web::{HttpResponse, get, post};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
+use vadegate_core::engine::Reloaded;
 
 use crate::problem::Problem;
 use crate::{Shared, ask, openapi};
@@ -23,6 +25,9 @@ pub struct ServiceInfo {
     pub state: String,
     /// Time zone of dates in templates, and of `today`.
     pub timezone: String,
+    /// What is wrong with the configuration file as it is now, while the one
+    /// before is still in force.
+    pub fault: Option<String>,
 }
 
 /// What the service is.
@@ -37,7 +42,24 @@ pub(crate) async fn about(shared: Data<Shared>) -> Json<ServiceInfo> {
         configuration: config.file.display().to_string(),
         state: config.service.state.display().to_string(),
         timezone: config.service.timezone.iana_name().unwrap_or("UTC").to_owned(),
+        fault: shared.engine.fault(),
     })
+}
+
+/// Reads the configuration file again and takes it, if it is right. Work under way
+/// ends under the old rules.
+#[utoipa::path(tag = "service",
+    responses((status = 200, body = Reloaded),
+        (status = 422, body = Problem, description = "It has a fault; the one before stays in force")))]
+#[post("/api/v1/reload")]
+pub(crate) async fn reload(shared: Data<Shared>) -> Result<Json<Reloaded>, Problem> {
+    ask(&shared, |engine| {
+        engine
+            .reload()
+            .map_err(|error| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, error.to_string()))
+    })
+    .await
+    .map(Json)
 }
 
 /// This document.
