@@ -44,6 +44,12 @@ settle = "30ms"
 sweep = "300ms"
 archive = { into = "archive/picture" }
 
+[gate.marked]
+drop = "drops/marked"
+settle = { marker = "<name>.ok" }
+sweep = "300ms"
+archive = { into = "@AWAY@/marked" }
+
 [gate.far]
 drop = "drops/far"
 settle = "30ms"
@@ -61,6 +67,8 @@ program = "/bin/sh"
 args = ["-c", "echo $VADEGATE_NAME > done/$VADEGATE_ENTRY.part && mv done/$VADEGATE_ENTRY.part done/$VADEGATE_ENTRY"]
 "#;
 
+const ALL: [&str; 6] = ["tide", "whole", "picture", "marked", "far", "job"];
+
 const STATIONS: [&str; 3] = ["fennick", "garrow", "ullin"];
 
 /// Everything that was dropped: for each gate, the content of each name.
@@ -72,7 +80,7 @@ fn feed(coast: &Coast, seed: u64, stop: &AtomicBool) -> Dropped {
     let mut dropped = Dropped::new();
     let mut number = 0u32;
     while !stop.load(Ordering::Relaxed) {
-        for gate in ["tide", "whole", "picture", "far", "job"] {
+        for gate in ALL {
             // A program for each file is slower than the other works.
             let most = if gate == "job" { 2 } else { 4 };
             for _ in 0..random.random_range(0..most) {
@@ -90,10 +98,10 @@ fn feed(coast: &Coast, seed: u64, stop: &AtomicBool) -> Dropped {
                 } else {
                     format!("content {number}\n").repeat(random.random_range(1..300))
                 };
-                coast.drop(&format!("drops/{gate}/{name}"), &content);
+                drop_with_marker(coast, gate, &name, &content);
                 if random.random_bool(0.15) {
                     let again = name.replace('.', "_again.");
-                    coast.drop(&format!("drops/{gate}/{again}"), &content);
+                    drop_with_marker(coast, gate, &again, &content);
                     dropped.entry(gate).or_default().insert(again, content.clone());
                 }
                 dropped.entry(gate).or_default().insert(name, content);
@@ -103,6 +111,13 @@ fn feed(coast: &Coast, seed: u64, stop: &AtomicBool) -> Dropped {
         std::thread::sleep(Duration::from_millis(random.random_range(5..40)));
     }
     dropped
+}
+
+fn drop_with_marker(coast: &Coast, gate: &str, name: &str, content: &str) {
+    coast.drop(&format!("drops/{gate}/{name}"), content);
+    if gate == "marked" {
+        coast.drop(&format!("drops/{gate}/{name}.ok"), "");
+    }
 }
 
 fn number_of(name: &str, default: u64) -> u64 {
@@ -125,7 +140,7 @@ fn killed_at_random_moments_every_file_is_filed_and_worked_exactly_once() {
     );
     fs::write(coast.path("vadegate.toml"), roots + &gates).unwrap();
     coast.folder("done");
-    for gate in ["tide", "whole", "picture", "far", "job"] {
+    for gate in ALL {
         coast.folder(&format!("drops/{gate}"));
     }
     let stop = AtomicBool::new(false);
@@ -156,12 +171,17 @@ fn killed_at_random_moments_every_file_is_filed_and_worked_exactly_once() {
     let files: usize = dropped.values().map(BTreeMap::len).sum();
     eprintln!("chaos: {files} files were dropped");
     for (gate, expected) in &dropped {
-        let place = if *gate == "far" {
-            away.path().join("far")
-        } else {
-            coast.path(&format!("archive/{gate}"))
+        let place = match *gate {
+            "far" | "marked" => away.path().join(gate),
+            _ => coast.path(&format!("archive/{gate}")),
         };
-        check_archive(gate, &place, expected);
+        let mut expected = expected.clone();
+        if *gate == "marked" {
+            // Each marker has gone with its file.
+            let markers: Vec<String> = expected.keys().map(|name| format!("{name}.ok")).collect();
+            expected.extend(markers.into_iter().map(|marker| (marker, String::new())));
+        }
+        check_archive(gate, &place, &expected);
     }
     check_ledger(&coast, &dropped);
     check_rows(&coast, &dropped);
@@ -264,11 +284,10 @@ fn check_programs(coast: &Coast, dropped: &Dropped) {
 fn check_nothing_staged(coast: &Coast, away: &Path) {
     let mut staged: Vec<String> =
         coast.files(".").into_iter().filter(|file| file.contains(".vadegate-")).collect();
-    staged.extend(
-        fs::read_dir(away.join("far"))
-            .unwrap()
-            .map(|entry| entry.unwrap().file_name().to_string_lossy().into_owned())
-            .filter(|name| name.starts_with('.')),
-    );
+    for gate in ["far", "marked"] {
+        let entries = fs::read_dir(away.join(gate)).unwrap();
+        let names = entries.map(|entry| entry.unwrap().file_name().to_string_lossy().into_owned());
+        staged.extend(names.filter(|name| name.starts_with('.')));
+    }
     assert!(staged.is_empty(), "left behind: {staged:?}");
 }

@@ -180,6 +180,7 @@ impl GateRunner {
             _ => return Ok(()),
         };
         let sum = sum_of(&place).map_err(|error| told(&error))?;
+        let tag = self.context().ledger.tag().map_err(|error| told(&error))?;
         let name = place.file_name().unwrap_or_default();
         let mut target = folder.join(name);
         for number in 2..100_000 {
@@ -188,7 +189,7 @@ impl GateRunner {
                 version: &Version::of(&meta),
                 sha256: &crate::arrivals::hex(&sum),
                 target: &target,
-                staged_name: format!(".vadegate-{}.companion", entry.id),
+                staged_name: format!(".vadegate-{tag}-{}.companion", entry.id),
             };
             match move_to(&moving).map_err(|error| told(&error))? {
                 Moved::Taken => target = numbered(&folder.join(name), number),
