@@ -165,6 +165,13 @@ export interface Rehearsed {
   filed_to: string | null;
 }
 
+/** What a pattern makes of the files of a drop folder. */
+export interface Matches {
+  pattern: string;
+  matched: { path: string; fields: Record<string, string> }[];
+  missed: { path: string; because: string }[];
+}
+
 export interface ServiceInfo {
   version: string;
   started: string;

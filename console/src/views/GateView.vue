@@ -10,6 +10,7 @@ import FactList from "../components/FactList.vue";
 import GateActions from "../components/GateActions.vue";
 import GateFigures from "../components/GateFigures.vue";
 import GateProblems from "../components/GateProblems.vue";
+import PatternTester from "../components/PatternTester.vue";
 import RehearsalPanel from "../components/RehearsalPanel.vue";
 import StateTag from "../components/StateTag.vue";
 import { useEntries, useGate } from "../composables/useQueries";
@@ -61,6 +62,7 @@ const facts = computed(() => {
     </div>
     <RehearsalPanel :gate="view.name" class="mb-4" />
     <DropFolder :gate="view.name" class="mb-4" />
+    <PatternTester :key="view.name" :gate="view.name" :patterns="view.take" class="mb-4" />
     <section class="panel min-w-0" aria-labelledby="newest">
       <h2 id="newest" class="flex justify-between border-b border-line px-4 py-2.5 font-semibold">
         Newest entries

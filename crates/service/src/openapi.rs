@@ -18,6 +18,7 @@ use crate::guard::COOKIE;
         gates::one,
         gates::files,
         gates::rehearsal,
+        gates::matches,
         gates::pass,
         gates::pause,
         gates::resume,

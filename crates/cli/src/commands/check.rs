@@ -77,7 +77,7 @@ struct Tried {
 /// `check --against`: which gate would take the files of a folder, by their names.
 pub fn against(config: &Config, folder: &Path, json: bool) -> Result<(), Failure> {
     let mut tried = Vec::new();
-    let problems = sweep(folder, true, |seen| {
+    let problems = sweep(folder, u32::MAX, |seen| {
         if seen.kind == Kind::File {
             tried.push(try_name(config, seen.path));
         }

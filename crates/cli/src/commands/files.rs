@@ -102,7 +102,8 @@ fn gather(config: Config, args: &Files) -> Result<(Vec<Listed>, Vec<String>), Fa
     for folder in &folders {
         let absolute = std::path::absolute(folder)?;
         config.really_within_roots(&absolute).map_err(Failure::Wrong)?;
-        let problems = sweep(&absolute, true, |seen| listed.push(Listed::InFolder(plain(seen))));
+        let problems =
+            sweep(&absolute, u32::MAX, |seen| listed.push(Listed::InFolder(plain(seen))));
         let problems = problems.map_err(|problem| Failure::Failed(problem.to_string()))?;
         unread.extend(problems.iter().map(ToString::to_string));
     }

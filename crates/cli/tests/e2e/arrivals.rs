@@ -186,6 +186,58 @@ fn sizes_ages_and_empty_files_are_taken_or_left_as_the_gate_says() {
 }
 
 #[test]
+fn a_gate_looks_as_far_down_as_it_is_told() {
+    for (subfolders, filed) in [("false", 1), ("1", 2), ("2", 3), ("true", 4)] {
+        let coast = Coast::new(&filing_gate("tide", &format!("subfolders = {subfolders}")));
+        for path in ["a.csv", "1/b.csv", "1/2/c.csv", "1/2/3/d.csv"] {
+            coast.drop(&format!("drops/tide/{path}"), path);
+        }
+        pass(&coast, "tide");
+        assert_eq!(coast.files("archive").len(), filed, "{subfolders}");
+        if filed == 2 {
+            let why = coast.run("why drops/tide/1/2/c.csv").out;
+            assert!(why.contains("the gate does not look so far down"), "{why}");
+        }
+    }
+    // By notices too.
+    let coast = Coast::new(&filing_gate("tide", "subfolders = 1").replace("500ms", "1h"));
+    coast.folder("drops/tide/1/2");
+    let service = coast.serve();
+    coast.drop("drops/tide/1/2/deep.csv", "deep");
+    coast.drop("drops/tide/1/b.csv", "b");
+    coast.wait("the one in reach is filed", |coast| coast.files("archive").len() == 1);
+    service.post("/api/v1/gates/tide/pass");
+    assert_eq!(coast.files("drops"), ["drops/tide/1/2/deep.csv"]);
+}
+
+#[test]
+fn without_notices_the_sweep_finds_everything() {
+    let coast = Coast::new(&filing_gate("tide", "notices = \"off\"").replace("500ms", "200ms"));
+    coast.folder("drops/tide");
+    let service = coast.serve();
+    let watching = || text(&service.get("/api/v1/gates/tide"), "watching").to_owned();
+    wait("it is said", || watching().starts_with("sweeps alone (notices = \"off\")").then_some(()));
+    coast.drop("drops/tide/a.csv", "a");
+    coast.wait("it is filed", |coast| coast.files("archive").len() == 1);
+}
+
+#[test]
+fn at_once_bounds_a_batch() {
+    let coast = Coast::new(
+        "[gate.tide]\ndrop = \"drops\"\nsettle = \"0s\"\norder = \"name\"\nat_once = 2\n\
+         archive = { into = \"archive\" }\n[gate.tide.merge]\ninto = \"out.csv\"\n",
+    );
+    for n in 1..=5 {
+        coast.drop(&format!("drops/{n}.csv"), format!("n\n{n}\n"));
+    }
+    pass(&coast, "tide");
+    assert_eq!(coast.read("out.csv"), "n\n1\n2\n3\n4\n5\n");
+    let batches: std::collections::BTreeSet<_> =
+        coast.ledger().iter().map(|entry| entry["batch"].as_i64()).collect();
+    assert_eq!(batches.len(), 3);
+}
+
+#[test]
 fn names_of_months_order_as_months() {
     let coast = Coast::new(
         "[gate.sounding]\ndrop = \"drops\"\nsettle = \"0s\"\ntake = [\"<month>.csv\"]\norder = \"<month>\"\n\

@@ -90,6 +90,13 @@ fn a_gates_page_shows_the_drop_folder_with_verdicts_and_can_pause() {
         page.click("//*[@role='option'][contains(., 'leave')]").await;
         page.find("//*[@aria-labelledby='drop'][not(.//tr[contains(., 'ullin_1.csv')])]").await;
         assert!(page.has(row).await);
+        let tester = page.find("//input[@id='pattern']").await;
+        page.see("It takes 1 file and leaves 1.").await;
+        tester.send_keys("[").await.unwrap();
+        page.see("a `[` without its `]`").await;
+        tester.clear().await.unwrap();
+        tester.send_keys("mis<what>.csv").await.unwrap();
+        page.find("//*[@aria-labelledby='tester']//li[contains(., 'misnamed.csv')][contains(., 'what named')]").await;
         page.press("Rehearse").await;
         page.find("//*[@aria-labelledby='rehearsal']//li[contains(., 'ullin_1.csv')][contains(., 'archive/tide/ullin_1.csv')]").await;
         page.press("Resume").await;

@@ -96,6 +96,7 @@ fn problems_are_documents_that_say_what_to_do() {
         ("/api/v1/entries?gat=tide", 400, "unknown field `gat`"),
         ("/api/v1/entries/x", 400, "can not parse \"x\""),
         ("/api/v1/why?path=/elsewhere", 404, "nothing is known of `/elsewhere`"),
+        ("/api/v1/gates/tide/matches?pattern=%5Ba", 400, "in pattern `[a`, character 1"),
         ("/api/v1/nothing", 404, "there is nothing at `/api/v1/nothing`"),
     ] {
         let (got, body) = service.ask("GET", path, &[]);
@@ -133,7 +134,11 @@ fn the_document_describes_what_is_answered() {
         // References inside it are to the document's components.
         schema["components"] = document["components"].clone();
         let path = path.replace("{gate}", "tide").replace("{id}", "2");
-        let path = if path.ends_with("/why") { format!("{path}?path=a.csv") } else { path };
+        let path = match path.rsplit('/').next().unwrap() {
+            "why" => format!("{path}?path=a.csv"),
+            "matches" => format!("{path}?pattern=%3Cname%3E.txt"),
+            _ => path,
+        };
         let answer = service.get(&path);
         let validator = jsonschema::validator_for(&schema).unwrap();
         let faults: Vec<String> =
@@ -141,7 +146,7 @@ fn the_document_describes_what_is_answered() {
         assert!(faults.is_empty(), "{path}: {faults:?}\n{answer:#}");
         held_against += 1;
     }
-    assert!(held_against >= 9, "{held_against} answers");
+    assert!(held_against >= 11, "{held_against} answers");
     for (path, method) in [("pass", "PassReport"), ("pause", "GateView"), ("resume", "GateView")] {
         let answer = service.post(&format!("/api/v1/gates/tide/{path}"));
         let schema = json!({

@@ -66,6 +66,21 @@ async fn pages(demo: &Demo, page: Page) {
     page.go(service, "/gates/tide").await;
     page.find("//td[contains(., 'no pattern takes it')]").await;
     picture(&page, "gate").await;
+    // The lower half of the page: the rehearsal and the pattern that is tried.
+    page.press("Rehearse").await;
+    page.find("//*[@aria-labelledby='rehearsal']//li").await;
+    let field = page.find("//input[@id='pattern']").await;
+    field.clear().await.unwrap();
+    field.send_keys("<station>/<station> <day:%d-%m-%Y>*.csv").await.unwrap();
+    page.find("//*[@aria-labelledby='tester']//li[contains(., 'day 2026-03-01')]").await;
+    page.script(
+        "document.getElementById('rehearsal').scrollIntoView(); window.scrollBy(0, -64); return 1",
+    )
+    .await;
+    picture(&page, "gate-rehearsal").await;
+    page.script("document.getElementById('tester').scrollIntoView({ block: 'center' }); return 1")
+        .await;
+    picture(&page, "gate-pattern").await;
     page.go(service, "/ledger").await;
     page.find("//table//td").await;
     picture(&page, "ledger").await;
@@ -92,6 +107,11 @@ fn shots() {
         &demo,
         "command-gates",
         &["vadegate gates", "vadegate files tide", "vadegate ledger --state held"],
+    );
+    terminal(
+        &demo,
+        "command-rehearse",
+        &["vadegate check", "vadegate rehearse", "vadegate files tide --by ext", "vadegate --help"],
     );
     terminal(
         &demo,

@@ -44,6 +44,22 @@ pub fn lease_tells(folder: &Path) -> Result<(), String> {
     Err(format!("the file system (type {kind:#x}) is not known to see every writer"))
 }
 
+/// What kind of network file system a folder lies on, if it lies on one.
+pub fn network_kind(folder: &Path) -> Option<&'static str> {
+    // Magic numbers of statfs(2).
+    const NETWORK: [(i64, &str); 7] = [
+        (0x6969, "NFS"),
+        (0x517B, "SMB"),
+        (0xFF53_4D42, "CIFS"),
+        (0xFE53_4D42, "SMB2"),
+        (0x0102_1997, "9P"),
+        (0x6573_5546, "FUSE"),
+        (0x00C3_6400, "Ceph"),
+    ];
+    let kind = file_system(folder).ok()?;
+    NETWORK.iter().find(|(magic, _)| *magic == kind).map(|(_, name)| *name)
+}
+
 fn file_system(folder: &Path) -> std::io::Result<i64> {
     let path = CString::new(folder.as_os_str().as_bytes())?;
     let mut answer = MaybeUninit::<libc::statfs>::uninit();

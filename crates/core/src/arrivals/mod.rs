@@ -17,7 +17,7 @@ mod version;
 
 pub(crate) use checksum::sum_for;
 pub(crate) use fingerprint::{FingerprintError, fingerprint, open_unmarked};
-pub use lease::{Lease, lease_tells, writers};
+pub use lease::{Lease, lease_tells, network_kind, writers};
 pub use names::temporary_name;
 pub use settle::{Clock, Look, Verdict, judge};
 pub use sweep::{Kind, Seen, SweepProblem, look_at, sweep};

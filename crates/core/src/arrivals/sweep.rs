@@ -96,20 +96,20 @@ pub fn look_at(drop: &Path, path: &str) -> io::Result<Option<Seen>> {
     }
 }
 
-/// Reads `drop` and, if `subfolders`, the folders below it; `each` gets every
-/// thing as it is seen. Links are told, never followed. Folders that cannot be
+/// Reads `drop` and the folders below it down to `depth` (0: none, 1: the folders
+/// in it, and so on); `each` gets every thing as it is seen. Links are told, never followed. Folders that cannot be
 /// read are returned as problems, and the rest goes on.
 ///
 /// # Errors
 /// [`SweepProblem`] when the drop folder itself cannot be read.
 pub fn sweep(
     drop: &Path,
-    subfolders: bool,
+    depth: u32,
     mut each: impl FnMut(Seen),
 ) -> Result<Vec<SweepProblem>, SweepProblem> {
     let mut problems = Vec::new();
-    let mut folders = vec![String::new()];
-    while let Some(folder) = folders.pop() {
+    let mut folders = vec![(String::new(), 0)];
+    while let Some((folder, level)) = folders.pop() {
         let here = if folder.is_empty() { drop.to_owned() } else { drop.join(&folder) };
         let problem = |source| SweepProblem { folder: here.display().to_string(), source };
         let entries = match std::fs::read_dir(&here) {
@@ -138,8 +138,8 @@ pub fn sweep(
             };
             let path = if folder.is_empty() { name } else { format!("{folder}/{name}") };
             let seen = Seen::new(path, utf8, &meta);
-            if subfolders && utf8 && seen.kind == Kind::Folder {
-                folders.push(seen.path.clone());
+            if level < depth && utf8 && seen.kind == Kind::Folder {
+                folders.push((seen.path.clone(), level + 1));
             }
             each(seen);
         }

@@ -148,7 +148,7 @@ fn check_two(first: &Gate, second: &Gate, findings: &mut Vec<Finding>) {
     let examples = inner.take.iter().chain(&outer.take).map(Pattern::example);
     let mut shared: Vec<String> = examples.filter(|example| both(example)).collect();
     // A folder that cannot be read is told elsewhere.
-    let _ = sweep(&inner.drop, inner.subfolders, |seen| {
+    let _ = sweep(&inner.drop, inner.depth, |seen| {
         if seen.kind == Kind::File && both(&seen.path) {
             shared.insert(0, seen.path);
         }

@@ -75,12 +75,7 @@ fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
             "the gate `{name}` has no `drop`; name its drop folder: drop = \"drops/{name}\""
         ));
     }
-    let take = match section.texts("take") {
-        Some(texts) => patterns(texts, exact),
-        None => Pattern::parse("*", exact).into_iter().collect(),
-    };
-    let leave = section.texts("leave").unwrap_or_default();
-    let leave = patterns(leave, exact);
+    let (take, leave) = read_patterns(&mut section, exact);
     // A field that only some of the patterns capture is accepted: an entry
     // without it is held by name when the template asks for it.
     let fields: Vec<String> = take.iter().flat_map(|pattern| pattern.fields().to_vec()).collect();
@@ -92,7 +87,10 @@ fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
     let empty = [("hold", Empty::Hold), ("take", Empty::Take), ("leave", Empty::Leave)];
     let empty = section.choice("empty", &empty).unwrap_or(Empty::Hold);
     let sweep = duration(&mut section, "sweep").unwrap_or(Duration::from_secs(10));
-    let subfolders = section.flag("subfolders").unwrap_or(false);
+    let depth = read_depth(&mut section);
+    let notices = section.choice("notices", &[("on", true), ("off", false)]).unwrap_or(true);
+    let at_once = section.count("at_once").and_then(|count| usize::try_from(count).ok());
+    let at_once = at_once.filter(|count| *count > 0);
     let order = order(&mut section, &fields);
     let once =
         [("content", Once::Content), ("name", Once::Name), ("name+content", Once::NameAndContent)];
@@ -113,7 +111,10 @@ fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
         drop: join(folder, &drop?.value),
         take,
         leave,
-        subfolders,
+        subfolders: depth > 0,
+        depth,
+        notices,
+        at_once,
         settle,
         bounds,
         empty,
@@ -170,6 +171,24 @@ fn range<T: PartialOrd>(
             none
         }
     }
+}
+
+/// `take` and `leave`.
+fn read_patterns(section: &mut Section<'_>, exact: bool) -> (Vec<Pattern>, Vec<Pattern>) {
+    let take = match section.texts("take") {
+        Some(texts) => patterns(texts, exact),
+        None => Pattern::parse("*", exact).into_iter().collect(),
+    };
+    let leave = section.texts("leave").unwrap_or_default();
+    (take, patterns(leave, exact))
+}
+
+/// `subfolders`: none, all, or down to a depth.
+fn read_depth(section: &mut Section<'_>) -> u32 {
+    if section.is_count("subfolders") {
+        return section.count("subfolders").unwrap_or(0);
+    }
+    if section.flag("subfolders").unwrap_or(false) { u32::MAX } else { 0 }
 }
 
 fn read_work(

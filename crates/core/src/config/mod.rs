@@ -69,6 +69,13 @@ pub struct Gate {
     pub leave: Vec<Pattern>,
     /// Whether folders below the drop folder are swept too. Default no.
     pub subfolders: bool,
+    /// How far down: 1 is the folders in the drop folder. Default all the way.
+    pub depth: u32,
+    /// Whether the kernel's notices are listened to. Default yes, where they can
+    /// be had.
+    pub notices: bool,
+    /// At most so many entries are merged together. Default all that are ready.
+    pub at_once: Option<usize>,
     /// When a file counts as complete. Default 5 s unchanged.
     pub settle: Settle,
     /// Which sizes and ages it takes. Default any.

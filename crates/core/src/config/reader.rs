@@ -276,6 +276,11 @@ impl<'a> Section<'a> {
         self.raw(key).is_some_and(|raw| matches!(raw.item, Item::Value(Value::String(_))))
     }
 
+    /// Whether a key that may be a flag or a number is a number.
+    pub fn is_count(&mut self, key: &'static str) -> bool {
+        self.raw(key).is_some_and(|raw| raw.item.is_integer())
+    }
+
     /// The table of this key; behind it stand those of what this section is
     /// like. A text in its place hides them.
     pub fn section(&mut self, key: &'static str) -> Option<Section<'a>> {

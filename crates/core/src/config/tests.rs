@@ -50,7 +50,7 @@ fn the_example_of_the_reference_is_a_good_configuration() {
     // Every key that a gate knows has its line there.
     for key in "drop take leave case subfolders settle sweep order once interrupted merge run \
                 archive hold into exists columns add delimiter program args limit wait tries \
-                bytes age empty like marker checksum for after quiet closed at_least give_up"
+                bytes age empty like notices at_once marker checksum for after quiet closed at_least give_up"
         .split_whitespace()
     {
         assert!(PAGE.contains(&format!("`{key}`")), "{key}");

@@ -115,9 +115,17 @@ impl GateRunner {
     }
 
     fn watch(&mut self, notices: &mut Notices) {
-        let watching = match notices.keep_watching() {
-            Ok(()) => "notices, and a sweep".to_owned(),
-            Err(why) => format!("sweeps alone (no notices: {why})"),
+        let gate = self.gate();
+        let watching = if !gate.notices {
+            "sweeps alone (notices = \"off\")".to_owned()
+        } else if let Some(kind) = crate::arrivals::network_kind(&gate.drop) {
+            // There they tell of what this machine does, and of nothing else.
+            format!("sweeps alone (a {kind} file system tells of no other machine's changes)")
+        } else {
+            match notices.keep_watching() {
+                Ok(()) => "notices, and a sweep".to_owned(),
+                Err(why) => format!("sweeps alone (no notices: {why})"),
+            }
         };
         self.live.state().watching =
             format!("{watching} every {}", crate::config::write_duration(self.gate().sweep));

@@ -25,7 +25,7 @@ impl GateRunner {
             live.problem("drop", Some(problem));
             return Ok(());
         }
-        let swept = sweep(&gate.drop, gate.subfolders, |seen| {
+        let swept = sweep(&gate.drop, gate.depth, |seen| {
             if seen.utf8 {
                 self.consider(&live, &seen, false);
             } else if seen.kind == Kind::File {
@@ -66,7 +66,7 @@ impl GateRunner {
                     // A folder that was moved in may bring files with it.
                     return self.sweep();
                 }
-                Ok(Some(seen)) if live.gate.subfolders || !path.contains('/') => {
+                Ok(Some(seen)) if level(&path) <= live.gate.depth => {
                     self.consider(&live, &seen, true);
                 }
                 Ok(_) => vanished.push(path),
@@ -166,6 +166,11 @@ impl GateRunner {
         }
         if gone.is_empty() { Ok(()) } else { self.context().ledger.gone(gone, Cause::Pass) }
     }
+}
+
+/// How far below the drop folder a path lies: 0 in it.
+fn level(path: &str) -> u32 {
+    u32::try_from(path.matches('/').count()).unwrap_or(u32::MAX)
 }
 
 /// Takes note of a marker that speaks for its folder.

@@ -76,11 +76,13 @@ impl GateRunner {
                 Err(reason) => self.hold_entry(&filing, reason)?,
             }
         }
-        for (output, members) in groups {
-            if self.stopping() {
-                break;
+        let at_once = live.gate.at_once.unwrap_or(usize::MAX);
+        for (output, mut members) in groups {
+            while !members.is_empty() && !self.stopping() {
+                let rest = members.split_off(members.len().min(at_once));
+                self.merge_batch(config, Path::new(&output), members)?;
+                members = rest;
             }
-            self.merge_batch(config, Path::new(&output), members)?;
         }
         self.doing(None);
         Ok(())

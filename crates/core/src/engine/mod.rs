@@ -30,6 +30,7 @@ use jiff::Timestamp;
 
 use crate::config::{Config, Gate};
 use crate::ledger::{Ledger, LedgerError, Page, Query};
+use crate::pattern::Pattern;
 use context::Context;
 pub(crate) use context::steady;
 use gate::GateRunner;
@@ -39,7 +40,7 @@ pub use lock::{ADDRESS_FILE, LockError, StateLock, running_service};
 pub use rehearse::{Rehearsed, Will};
 pub use reload::Reloaded;
 use views::list_files;
-pub use views::{Activity, FileView, GateState, GateView, Verdict};
+pub use views::{Activity, FileView, GateState, GateView, Match, Matches, Miss, Verdict};
 pub use why::{Answer, WhyError};
 
 /// Something that a listener may want to look at.
@@ -352,6 +353,14 @@ impl Engine {
     /// [`EngineError`].
     pub fn rehearse(&self, name: &str) -> Result<Vec<Rehearsed>, EngineError> {
         rehearse::rehearse(&self.handle(name)?.live)
+    }
+
+    /// What a pattern makes of the files that lie in a gate's drop folder now.
+    ///
+    /// # Errors
+    /// [`EngineError`].
+    pub fn matches(&self, name: &str, pattern: &Pattern) -> Result<Matches, EngineError> {
+        views::matches(&self.handle(name)?.live, pattern)
     }
 
     /// What became of a file, or why it is not taken.

@@ -110,7 +110,7 @@ fn candidates(live: &Live) -> Result<Found, EngineError> {
     let clock = live.context.clock();
     let (mut found, mut waiting) = (Vec::new(), Vec::new());
     let mut seen = Vec::new();
-    sweep(&live.gate.drop, live.gate.subfolders, |one| seen.push(one))
+    sweep(&live.gate.drop, live.gate.depth, |one| seen.push(one))
         .map_err(|problem| EngineError::Drop(problem.to_string()))?;
     for one in seen.into_iter().filter(|one| one.kind == Kind::File && one.utf8) {
         let known = live.state().known.get(&one.path).copied();

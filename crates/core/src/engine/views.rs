@@ -13,7 +13,7 @@ use super::live::Live;
 use crate::arrivals::{self, Kind, Look, Seen};
 use crate::config::Archive;
 use crate::ledger::{Counts, Entry, State};
-use crate::pattern::Fields;
+use crate::pattern::{Fields, Pattern};
 
 /// What a gate is doing as a whole.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -120,6 +120,35 @@ pub struct FileView {
     pub entry: Option<i64>,
 }
 
+/// What a pattern makes of the files that lie in a drop folder.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Matches {
+    /// The pattern.
+    pub pattern: String,
+    /// The files that it matches, in order of name; at most 500.
+    pub matched: Vec<Match>,
+    /// The files that it does not match; at most 500.
+    pub missed: Vec<Miss>,
+}
+
+/// A file that a pattern matches.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Match {
+    /// Path below the drop folder.
+    pub path: String,
+    /// What is captured from it.
+    pub fields: Fields,
+}
+
+/// A file that a pattern does not match.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Miss {
+    /// Path below the drop folder.
+    pub path: String,
+    /// How far the pattern fits, and what it then needs.
+    pub because: String,
+}
+
 /// What happened at a gate in one piece of time.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Activity {
@@ -197,7 +226,7 @@ pub(super) fn gate_view(live: &Live) -> Result<GateView, EngineError> {
 pub(super) fn list_files(live: &Live) -> Result<Vec<FileView>, EngineError> {
     live.load_known()?;
     let mut seen = Vec::new();
-    let problems = arrivals::sweep(&live.gate.drop, live.gate.subfolders, |one| seen.push(one))
+    let problems = arrivals::sweep(&live.gate.drop, live.gate.depth, |one| seen.push(one))
         .map_err(|problem| EngineError::Drop(problem.to_string()))?;
     for problem in problems {
         tracing::debug!("{problem}");
@@ -218,6 +247,39 @@ pub(super) fn list_files(live: &Live) -> Result<Vec<FileView>, EngineError> {
         .collect();
     files.sort_by(|a, b| crate::pattern::natural_order(&a.path, &b.path));
     Ok(files)
+}
+
+/// Tries a pattern on the files of a drop folder.
+pub(super) fn matches(live: &Live, pattern: &Pattern) -> Result<Matches, EngineError> {
+    const MOST: usize = 500;
+    let mut paths = Vec::new();
+    arrivals::sweep(&live.gate.drop, live.gate.depth, |seen| {
+        if seen.kind == Kind::File && seen.utf8 {
+            paths.push(seen.path);
+        }
+    })
+    .map_err(|problem| EngineError::Drop(problem.to_string()))?;
+    paths.sort_by(|a, b| crate::pattern::natural_order(a, b));
+    let (mut matched, mut missed) = (Vec::new(), Vec::new());
+    for path in paths {
+        match pattern.near_miss(&path) {
+            None if matched.len() < MOST => {
+                let fields = pattern.matches(&path).unwrap_or_default();
+                matched.push(Match { path, fields });
+            }
+            Some(miss) if missed.len() < MOST => {
+                let because = match miss.fitted.as_str() {
+                    "" => format!("it needs {}", miss.needed),
+                    fitted => {
+                        format!("it fits as far as `{fitted}` and then needs {}", miss.needed)
+                    }
+                };
+                missed.push(Miss { path, because });
+            }
+            _ => {}
+        }
+    }
+    Ok(Matches { pattern: pattern.source().to_owned(), matched, missed })
 }
 
 /// What the gate makes of one thing in its drop folder.

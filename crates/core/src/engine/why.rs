@@ -106,10 +106,11 @@ fn in_drop(live: &Live, path: &Path, below: &str) -> Result<Option<Answer>, WhyE
             && entry.bytes == seen.version.bytes
             && entry.modified.as_nanosecond() == i128::from(seen.version.modified_ns)
     });
-    let nested = below.contains('/') && !live.gate.subfolders;
+    let level = u32::try_from(below.matches('/').count()).unwrap_or(u32::MAX);
+    let nested = level > live.gate.depth;
     let file = views::view(live, &seen, of_this.as_ref());
     let verdict = if nested {
-        "it lies in a subfolder, and the gate does not look below (subfolders = false)".to_owned()
+        "it lies in a subfolder, and the gate does not look so far down (`subfolders`)".to_owned()
     } else {
         file.because.clone()
     };

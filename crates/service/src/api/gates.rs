@@ -5,7 +5,8 @@ use actix_web::web::{self, Data, Json, Path};
 use actix_web::{get, post};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
-use vadegate_core::engine::{FileView, GateView, PassReport, Rehearsed};
+use vadegate_core::engine::{FileView, GateView, Matches, PassReport, Rehearsed};
+use vadegate_core::pattern::Pattern;
 
 use crate::problem::Problem;
 use crate::{Shared, ask};
@@ -93,6 +94,32 @@ pub(crate) async fn rehearsal(
     gate: Path<String>,
 ) -> Result<Json<Vec<Rehearsed>>, Problem> {
     ask(&shared, move |engine| Ok(engine.rehearse(&gate)?)).await.map(Json)
+}
+
+/// Which pattern is tried.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct MatchQuery {
+    /// A pattern, as in `take`.
+    pattern: String,
+}
+
+/// What a pattern makes of the files that lie in the drop folder now.
+#[utoipa::path(tag = "gates",
+    params(("gate" = String, Path, description = "The gate's name"), MatchQuery),
+    responses((status = 200, body = Matches),
+        (status = 400, body = Problem, description = "The pattern has a fault"),
+        (status = 404, body = Problem)))]
+#[get("/api/v1/gates/{gate}/matches")]
+pub(crate) async fn matches(
+    shared: Data<Shared>,
+    gate: Path<String>,
+    query: web::Query<MatchQuery>,
+) -> Result<Json<Matches>, Problem> {
+    let pattern = Pattern::parse(&query.pattern, false)
+        .map_err(|error| Problem::bad_request(error.to_string()))?;
+    ask(&shared, move |engine| Ok(engine.matches(&gate, &pattern)?)).await.map(Json)
 }
 
 /// Has a gate pass now, and tells what it did.

@@ -18,6 +18,7 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .service(gates::one)
         .service(gates::files)
         .service(gates::rehearsal)
+        .service(gates::matches)
         .service(gates::pass)
         .service(gates::pause)
         .service(gates::resume)
