@@ -47,7 +47,7 @@ chaos: compiler console
 
 ## bench: measures beside their baselines, as ratios
 bench: compiler console
-	$(CARGO) bench --locked -p vadegate --bench passage
+	$(CARGO) bench --locked -p vadegate --bench passage --bench arrivals
 
 ## shots: the pictures of docs/screenshots, made from the demo
 shots: compiler browser terminal console

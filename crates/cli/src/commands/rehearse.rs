@@ -1,5 +1,7 @@
 //! `rehearse`: what a pass would do now.
 
+use std::path::Path;
+
 use comfy_table::Cell;
 use vadegate_core::engine::{Rehearsed, Will};
 
@@ -27,26 +29,41 @@ fn print(files: &[Rehearsed]) -> Result<(), Failure> {
             "A pass would do nothing: no file waits. `vadegate files` says what is left, and why.",
         );
     }
-    let mut table = show::table(&["GATE", "PATH", "SIZE", "WILL", "INTO", "FILED TO", "BECAUSE"]);
+    let here = std::env::current_dir().unwrap_or_default();
+    let mut table = show::table(&["GATE", "PATH", "SIZE", "WILL", "WHAT"]);
     for file in files {
-        let into = match (&file.output, &file.mode, &file.program) {
-            (Some(output), Some(mode), _) => format!("{output} ({mode})"),
-            (_, _, Some(program)) => program.clone(),
-            _ => String::new(),
-        };
         table.add_row([
             Cell::new(&file.gate),
             Cell::new(&file.path),
             Cell::new(show::bytes(file.bytes)).set_alignment(comfy_table::CellAlignment::Right),
             show::word(word(file.will)),
-            Cell::new(into),
-            Cell::new(file.filed_to.as_deref().unwrap_or("stays")),
-            Cell::new(file.because.as_deref().unwrap_or("")),
+            Cell::new(what(file, &here)),
         ]);
     }
     show::unbroken(&mut table, &[0, 2, 3]);
-    show::at_least(&mut table, 1, 20);
+    show::at_least(&mut table, 1, 24);
     show::print(&table)
+}
+
+/// What would be done with a file, in words; paths below `here` are shortened.
+fn what(file: &Rehearsed, here: &Path) -> String {
+    let near = |path: &str| {
+        let below = Path::new(path).strip_prefix(here).ok();
+        below.map_or_else(|| path.to_owned(), |below| below.display().to_string())
+    };
+    let mut parts: Vec<String> = file.because.iter().cloned().collect();
+    if let (Some(output), Some(mode)) = (&file.output, &file.mode) {
+        parts.push(format!("into {} ({mode})", near(output)));
+    }
+    if let Some(program) = &file.program {
+        parts.push(format!("by {}", near(program)));
+    }
+    match (&file.filed_to, file.will) {
+        (Some(place), _) => parts.push(format!("to {}", near(place))),
+        (None, Will::Wait) => {}
+        (None, _) => parts.push("stays where it is".into()),
+    }
+    parts.join(", ")
 }
 
 fn word(will: Will) -> &'static str {

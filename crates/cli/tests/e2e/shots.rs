@@ -67,8 +67,17 @@ async fn pages(demo: &Demo, page: Page) {
     page.find("//td[contains(., 'no pattern takes it')]").await;
     picture(&page, "gate").await;
     // The lower half of the page: the rehearsal and the pattern that is tried.
+    // Paused, so that what has settled is still there.
+    service.post("/api/v1/gates/tide/pause");
+    wait("files have settled", || {
+        let files = service.get("/api/v1/gates/tide/rehearsal");
+        let of = |will: &str| {
+            files.as_array().unwrap().iter().filter(|file| file["will"] == will).count()
+        };
+        (of("work") > 2).then_some(())
+    });
     page.press("Rehearse").await;
-    page.find("//*[@aria-labelledby='rehearsal']//li").await;
+    page.find("//*[@aria-labelledby='rehearsal']//li[contains(., 'work')]").await;
     let field = page.find("//input[@id='pattern']").await;
     field.clear().await.unwrap();
     field.send_keys("<station>/<station> <day:%d-%m-%Y>*.csv").await.unwrap();
@@ -81,6 +90,7 @@ async fn pages(demo: &Demo, page: Page) {
     page.script("document.getElementById('tester').scrollIntoView({ block: 'center' }); return 1")
         .await;
     picture(&page, "gate-pattern").await;
+    service.post("/api/v1/gates/tide/resume");
     page.go(service, "/ledger").await;
     page.find("//table//td").await;
     picture(&page, "ledger").await;
@@ -108,11 +118,26 @@ fn shots() {
         "command-gates",
         &["vadegate gates", "vadegate files tide", "vadegate ledger --state held"],
     );
+    terminal(&demo, "command-help", &["vadegate --help"]);
+    let service = demo.service();
+    for gate in ["tide", "manifests", "sea-state"] {
+        service.post(&format!("/api/v1/gates/{gate}/pause"));
+    }
+    wait("files have settled", || {
+        let files = demo.json("rehearse");
+        let of = |will: &str| {
+            files.as_array().unwrap().iter().filter(|file| file["will"] == will).count()
+        };
+        (of("work") > 4 && of("file") > 1).then_some(())
+    });
     terminal(
         &demo,
         "command-rehearse",
-        &["vadegate check", "vadegate rehearse", "vadegate files tide --by ext", "vadegate --help"],
+        &["vadegate check", "vadegate rehearse", "vadegate files archive/sea-state --by ext"],
     );
+    for gate in ["tide", "manifests", "sea-state"] {
+        service.post(&format!("/api/v1/gates/{gate}/resume"));
+    }
     terminal(
         &demo,
         "command-why",

@@ -135,12 +135,16 @@ impl Live {
         if self.state().loaded {
             return Ok(());
         }
-        let in_drop = self.context.ledger.in_drop(&self.gate.name)?;
+        let mut known = HashMap::new();
+        self.context.ledger.each_in_drop(&self.gate.name, |path, version, entry| {
+            known.insert(path, Known { version, entry, generation: 0 });
+        })?;
         let mut state = self.state();
-        for filing in in_drop {
-            let known = Known { version: filing.version, entry: filing.entry.id, generation: 0 };
-            state.known.insert(filing.entry.path, known);
+        // Another may have read it meanwhile, and the gate may have gone on.
+        if state.loaded {
+            return Ok(());
         }
+        state.known = known;
         state.loaded = true;
         Ok(())
     }

@@ -131,6 +131,33 @@ impl Ledger {
         self.read(|reader| select(reader, "WHERE gate = ? AND in_drop = 1", [text(gate)]))
     }
 
+    /// Tells of each version that is thought to lie in the gate's drop folder, one
+    /// by one: there may be a million.
+    pub(crate) fn each_in_drop(
+        &self,
+        gate: &str,
+        mut each: impl FnMut(String, Version, i64),
+    ) -> Result<(), LedgerError> {
+        self.read(|reader| {
+            let mut query = || -> rusqlite::Result<()> {
+                let mut select = reader.prepare_cached(
+                    "SELECT path, bytes, modified_ns, inode, id FROM entry WHERE gate = ? AND in_drop = 1",
+                )?;
+                let mut rows = select.query([gate])?;
+                while let Some(row) = rows.next()? {
+                    let version = Version {
+                        bytes: row.get::<_, i64>(1)?.cast_unsigned(),
+                        modified_ns: row.get(2)?,
+                        inode: row.get::<_, i64>(3)?.cast_unsigned(),
+                    };
+                    each(row.get(0)?, version, row.get(4)?);
+                }
+                Ok(())
+            };
+            query().map_err(reading)
+        })
+    }
+
     /// The newest entry of a path below a gate's drop folder.
     pub(crate) fn of_path(&self, gate: &str, path: &str) -> Result<Option<Entry>, LedgerError> {
         let rest = "WHERE gate = ? AND path = ? ORDER BY id DESC LIMIT 1";

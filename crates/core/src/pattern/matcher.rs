@@ -194,7 +194,8 @@ impl Program {
                     Op::Char(c) => Some(c),
                     _ => None,
                 });
-                format!("`{}`", run.collect::<String>())
+                let text = run.collect::<String>();
+                if text == " " { "a space".to_owned() } else { format!("`{text}`") }
             }
             Op::Digit => "digits".to_owned(),
             Op::Date(_, spec) => format!("a real date as `{}`", spec.source()),
