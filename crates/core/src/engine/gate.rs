@@ -176,7 +176,7 @@ impl GateRunner {
         self.publish_pending()?;
         self.settle()?;
         if sweep {
-            self.end_markers();
+            self.end_markers()?;
         }
         match &self.live.gate.work {
             Work::None => self.work_nothing()?,

@@ -9,7 +9,7 @@ use jiff::Timestamp;
 use super::completion::out_of_bounds;
 use super::gate::GateRunner;
 use super::live::{Arriving, Known, Live};
-use super::steady;
+use super::{OPEN_AGAIN, steady};
 use crate::arrivals::{Kind, Look, Seen, Version, look_at, sweep};
 use crate::config::{MarkerFor, SettleBy, write_duration};
 use crate::ledger::{Cause, LedgerError, State};
@@ -118,8 +118,14 @@ impl GateRunner {
     }
 
     /// Removes markers that have spoken for all files that came before them: none
-    /// of those is still arriving after a sweep of the whole folder.
-    pub fn end_markers(&mut self) {
+    /// of those is still arriving.
+    pub fn end_markers(&mut self) -> Result<(), LedgerError> {
+        if self.live.state().markers.is_empty() {
+            return Ok(());
+        }
+        // A file that came just before the marker may have been missed by the
+        // sweep that saw the marker. One that begins now cannot miss it.
+        self.sweep()?;
         let markers = std::mem::take(&mut self.live.state().markers);
         for (path, (version, changed_ns)) in markers {
             let folder =
@@ -128,16 +134,21 @@ impl GateRunner {
                 folder(other) == folder(&path) && arriving.look.changed_ns <= changed_ns
             });
             let full = self.gate().drop.join(&path);
-            if waited_for || !super::filing::still(&full, &version) {
+            if waited_for {
+                self.wake_in(OPEN_AGAIN);
+                continue;
+            }
+            if !super::filing::still(&full, &version) {
                 continue;
             }
             if let Err(error) = std::fs::remove_file(&full) {
                 let problem = format!("the marker `{}` cannot be removed: {error}", full.display());
                 self.live.problem("marker", Some(problem));
-                return;
+                return Ok(());
             }
         }
         self.live.problem("marker", None);
+        Ok(())
     }
 
     fn forget_vanished(&mut self) -> Result<(), LedgerError> {
