@@ -49,6 +49,18 @@ pub(super) struct Settled {
     held: Option<String>,
 }
 
+/// After more files than this in one pass, memory is given back to the system.
+const MANY: usize = 50_000;
+
+/// Has the allocator give back what a large pass needed and nothing needs now.
+fn give_back_memory() {
+    #[cfg(target_env = "gnu")]
+    // SAFETY: it only looks through what is free already.
+    unsafe {
+        libc::malloc_trim(0);
+    }
+}
+
 /// Bytes read at a time while fingerprinting.
 const BUFFER: usize = 256 * 1024;
 
@@ -102,7 +114,14 @@ impl GateRunner {
         if let Some(last) = entering.pending {
             self.entered(last)?;
         }
-        self.end_filings()
+        let many = candidates.len() > MANY;
+        drop(candidates);
+        self.end_filings()?;
+        if many {
+            self.live.state().arriving.shrink_to_fit();
+            give_back_memory();
+        }
+        Ok(())
     }
 
     /// Hands a fingerprinted piece to the ledger, and ends the piece before.
