@@ -25,10 +25,7 @@ pub use version::Version;
 
 /// Bytes as lower-case hexadecimal.
 pub(crate) fn hex(bytes: &[u8]) -> String {
-    use std::fmt::Write;
-    bytes.iter().fold(String::with_capacity(bytes.len() * 2), |mut text, byte| {
-        // Writing to a String does not fail.
-        let _ = write!(text, "{byte:02x}");
-        text
-    })
+    const DIGITS: &[u8; 16] = b"0123456789abcdef";
+    let digits = |byte: &u8| [DIGITS[usize::from(byte >> 4)], DIGITS[usize::from(byte & 15)]];
+    bytes.iter().flat_map(digits).map(char::from).collect()
 }

@@ -139,9 +139,10 @@ pub(super) fn check_sum(
     path: &str,
     fields: &Fields,
     look: &Look,
-    sha256: &str,
+    sha256: &[u8; 32],
 ) -> Sum {
     let SettleBy::Checksum(companion, quiet) = &live.gate.settle.by else { return Sum::Right };
+    let sha256 = crate::arrivals::hex(sha256);
     let place = companion_of(live, companion, path, fields);
     let shown = place.file_name().unwrap_or_default().to_string_lossy().into_owned();
     let name = path.rsplit('/').next().unwrap_or(path);

@@ -12,6 +12,7 @@ use utoipa::ToSchema;
 use super::context::Context;
 use crate::arrivals::{Look, Version};
 use crate::config::Gate;
+use crate::pattern::Fields;
 
 /// What one pass did.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -40,6 +41,7 @@ pub struct PassReport {
 #[derive(Debug, Clone)]
 pub(super) struct Arriving {
     pub version: Version,
+    pub fields: Fields,
     pub look: Look,
     pub seen_at: i64,
     /// Why it is not taken yet.

@@ -13,6 +13,7 @@ use super::{OPEN_AGAIN, steady};
 use crate::arrivals::{Kind, Look, Seen, Version, look_at, sweep};
 use crate::config::{MarkerFor, SettleBy, write_duration};
 use crate::ledger::{Cause, LedgerError, State};
+use crate::pattern::Fields;
 
 impl GateRunner {
     /// Reads the whole drop folder.
@@ -110,11 +111,11 @@ impl GateRunner {
             return;
         }
         drop(state);
-        if live.gate.takes(&seen.path).is_err() {
+        let Ok(fields) = live.gate.takes(&seen.path) else {
             note_marker(live, seen);
             return;
-        }
-        new_version(live, &seen.path, seen.version, seen.changed_ns, self.generation);
+        };
+        new_version(live, &seen.path, seen.version, seen.changed_ns, fields, self.generation);
     }
 
     /// Removes markers that have spoken for all files that came before them: none
@@ -199,6 +200,7 @@ pub(super) fn new_version(
     path: &str,
     version: Version,
     changed_ns: i64,
+    fields: Fields,
     generation: u32,
 ) {
     let now = i64::try_from(Timestamp::now().as_nanosecond()).unwrap_or(i64::MAX);
@@ -210,6 +212,7 @@ pub(super) fn new_version(
     let earlier = state.arriving.get(path).map(|arriving| (arriving.seen_at, arriving.noticed));
     let arriving = Arriving {
         version,
+        fields,
         look: Look { first_seen: steady(), changed_ns },
         seen_at: earlier.map_or_else(|| Timestamp::now().as_millisecond(), |(seen_at, _)| seen_at),
         because: "just noticed".into(),

@@ -7,7 +7,7 @@ use jiff::Timestamp;
 use super::context::Context;
 use super::live::Live;
 use crate::config::Archive;
-use crate::ledger::Entry;
+use crate::ledger::{Entry, NewEntry};
 use crate::pattern::{Builtins, Template, TemplateError};
 
 impl Live {
@@ -19,8 +19,7 @@ impl Live {
         batch: Option<i64>,
     ) -> Result<String, TemplateError> {
         let builtins = builtins(&self.context, entry, batch);
-        let path = template.path(&entry.fields, &builtins)?;
-        Ok(crate::config::join(Path::new("/"), &path).display().to_string())
+        Ok(tidy(template.path(&entry.fields, &builtins)?))
     }
 
     /// Where an entry is to be filed; `None` when it is left in place.
@@ -34,11 +33,41 @@ impl Live {
         }
     }
 
+    /// The same for one that is just being entered.
+    pub fn archive_path_of_new(&self, new: &NewEntry, id: i64) -> Result<Option<String>, String> {
+        let Archive::Into(template) = &self.gate.archive else { return Ok(None) };
+        let now = Timestamp::now();
+        let modified = Timestamp::from_nanosecond(i128::from(new.version.modified_ns));
+        let values = Builtins {
+            path: &new.path,
+            gate: &new.gate,
+            entry: Some(id),
+            batch: None,
+            seen: self.context.local(Timestamp::from_millisecond(new.seen_at).unwrap_or(now)),
+            modified: self.context.local(modified.unwrap_or(now)),
+            now: self.context.local(now),
+        };
+        let name = new.path.rsplit('/').next().unwrap_or(&new.path);
+        match template.path(&new.fields, &values) {
+            Ok(folder) => Ok(Some(with_name(tidy(folder), template, name))),
+            Err(error) => Err(error.to_string()),
+        }
+    }
+
     /// Where a held entry is to be moved; `None` when it stays.
     pub fn hold_path(&self, entry: &Entry) -> Option<String> {
         let template = self.gate.hold.as_ref()?;
         let folder = self.path_for(template, entry, entry.batch).ok()?;
         Some(with_name(folder, template, &entry.name))
+    }
+}
+
+/// A path without empty parts, `.` and `..`, so that it can be compared as text.
+fn tidy(path: String) -> String {
+    let odd = |part: &str| matches!(part, "" | "." | "..");
+    match path.strip_prefix('/').is_some_and(|rest| !rest.split('/').any(odd)) {
+        true => path,
+        false => crate::config::join(Path::new("/"), &path).display().to_string(),
     }
 }
 

@@ -125,6 +125,7 @@ fn candidates(live: &Live) -> Result<Found, EngineError> {
         let arriving = earlier.filter(|earlier| earlier.version == one.version);
         let arriving = arriving.unwrap_or_else(|| Arriving {
             version: one.version,
+            fields: fields.clone(),
             look: seen_now,
             seen_at: jiff::Timestamp::now().as_millisecond(),
             because: String::new(),

@@ -166,12 +166,11 @@ impl GateRunner {
         let mut sooner = |wait: Duration| soonest = Some(soonest.map_or(wait, |at| at.min(wait)));
         let now = steady();
         for (path, arriving) in &mut live.state().arriving {
-            let Ok(fields) = live.gate.takes(path) else { continue };
             let given_up = give_up.filter(|give_up| now >= arriving.noticed + *give_up);
             if let (Some(give_up), None) = (give_up, given_up) {
                 sooner((arriving.noticed + give_up).saturating_sub(now));
             }
-            match complete(&live, path, &arriving.version, &arriving.look, &fields) {
+            match complete(&live, path, &arriving.version, &arriving.look, &arriving.fields) {
                 Complete::Yes => {
                     let wait = arriving.not_before.saturating_sub(now);
                     if !wait.is_zero() && given_up.is_none() {
@@ -199,7 +198,7 @@ impl GateRunner {
             candidates.push(Candidate {
                 path: path.clone(),
                 arriving: arriving.clone(),
-                fields,
+                fields: arriving.fields.clone(),
                 given_up,
             });
         }
@@ -221,7 +220,7 @@ impl GateRunner {
 
     fn target_of_new(&self) -> Target {
         let live = Arc::clone(&self.live);
-        Arc::new(move |new: &NewEntry, id: i64| live.archive_path(&entry_of(new, id, State::Ready)))
+        Arc::new(move |new: &NewEntry, id: i64| live.archive_path_of_new(new, id))
     }
 
     /// Takes note of what was entered, and moves what has nothing to wait for.
@@ -244,7 +243,7 @@ impl GateRunner {
             }
             if fileable {
                 let version = new.version;
-                let entry = entry_of(&new, id, came_to);
+                let entry = into_entry(new, id, came_to);
                 to_file.push(crate::ledger::Filing { entry, version, target });
             }
         }
@@ -281,18 +280,22 @@ pub(super) fn new_entries(live: &Live, settled: Vec<Settled>) -> Vec<NewEntry> {
 
 /// The entry as it will stand in the ledger.
 pub(super) fn entry_of(new: &NewEntry, id: i64, state: State) -> Entry {
+    into_entry(new.clone(), id, state)
+}
+
+fn into_entry(new: NewEntry, id: i64, state: State) -> Entry {
     let now = Timestamp::now();
     Entry {
         id,
-        gate: new.gate.clone(),
-        path: new.path.clone(),
         name: new.path.rsplit('/').next().unwrap_or(&new.path).to_owned(),
-        drop: new.drop_folder.clone(),
+        gate: new.gate,
+        path: new.path,
+        drop: new.drop_folder,
         bytes: new.version.bytes,
         modified: Timestamp::from_nanosecond(i128::from(new.version.modified_ns)).unwrap_or(now),
         sha256: crate::arrivals::hex(&new.sha256),
         state,
-        fields: new.fields.clone(),
+        fields: new.fields,
         seen_at: Timestamp::from_millisecond(new.seen_at).unwrap_or(now),
         ready_at: now,
         worked_at: None,
@@ -359,7 +362,8 @@ fn take_fingerprint(
         fingerprint(&mut file, &arriving.version, buffer).map_err(|error| match error {
             FingerprintError::Changed => {
                 if let Ok(Some(seen)) = look_at(&live.gate.drop, path) {
-                    new_version(live, path, seen.version, seen.changed_ns, generation);
+                    let fields = fields.clone();
+                    new_version(live, path, seen.version, seen.changed_ns, fields, generation);
                 }
                 Some("it changed while it was read".into())
             }
@@ -368,7 +372,7 @@ fn take_fingerprint(
     if given_up.is_some() {
         return Ok((sha256, given_up.clone()));
     }
-    match check_sum(live, path, fields, &arriving.look, &crate::arrivals::hex(&sha256)) {
+    match check_sum(live, path, fields, &arriving.look, &sha256) {
         Sum::Right => Ok((sha256, None)),
         Sum::Wrong(why) => Ok((sha256, Some(why))),
         Sum::WrongYet(why) => Err(Some(why)),

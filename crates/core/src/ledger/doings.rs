@@ -229,10 +229,12 @@ impl Ledger {
         self.submit(move |tx| {
             for entry in &entries {
                 let words = if left { "left in place" } else { "moved to the archive" };
-                let update =
-                    "UPDATE entry SET state = ?2, filed_at = ?3, in_drop = ?4 WHERE id = ?1";
-                let now = tx.now;
-                step_and(tx, *entry, State::Filed, cause, words, update, &[&now, &left])?;
+                if !filed_at_once(tx, *entry, left, cause, words)? {
+                    let update =
+                        "UPDATE entry SET state = ?2, filed_at = ?3, in_drop = ?4 WHERE id = ?1";
+                    let now = tx.now;
+                    step_and(tx, *entry, State::Filed, cause, words, update, &[&now, &left])?;
+                }
             }
             Ok(())
         })
@@ -273,6 +275,31 @@ impl Ledger {
         })?
         .wait()
     }
+}
+
+/// The commonest step of all in one statement: from `worked` to `filed`, which the
+/// states allow. False when the entry is in another state.
+fn filed_at_once(
+    tx: &mut Tx<'_>,
+    entry: i64,
+    left: bool,
+    cause: Cause,
+    words: &str,
+) -> Result<bool, LedgerError> {
+    let gate: Option<String> = tx
+        .connection
+        .prepare_cached(
+            "UPDATE entry SET state = 'filed', filed_at = ?, in_drop = ?
+             WHERE id = ? AND state = 'worked' RETURNING gate",
+        )
+        .and_then(|mut update| {
+            update.query_row(params![tx.now, left, entry], |row| row.get(0)).optional()
+        })
+        .map_err(writing)?;
+    let Some(gate) = gate else { return Ok(false) };
+    tx.count(&gate, Some(State::Worked), State::Filed);
+    tx.tell(entry, &gate, State::Filed, cause, words)?;
+    Ok(true)
 }
 
 pub(super) fn as_i64(value: u64) -> i64 {

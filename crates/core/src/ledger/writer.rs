@@ -4,7 +4,6 @@
 //! in a savepoint of its own, so that a job that fails takes nothing with it
 //! but its own changes. After the commit every caller is answered.
 
-use std::collections::HashMap;
 use std::sync::mpsc::{self, Receiver, SyncSender};
 use std::sync::{Arc, Mutex};
 use std::thread::JoinHandle;
@@ -128,12 +127,31 @@ fn write_all(connection: &Connection, queue: &Receiver<Job>, listeners: &Mutex<V
     }
 }
 
+/// Counts by gate and something else. There are few of them, and each entry adds
+/// to several: a look through the list is quicker than a table of owned keys.
+struct Counts<K>(Vec<(String, K, i64)>);
+
+impl<K> Default for Counts<K> {
+    fn default() -> Self {
+        Counts(Vec::new())
+    }
+}
+
+impl<K: PartialEq> Counts<K> {
+    fn add(&mut self, gate: &str, key: K, by: i64) {
+        match self.0.iter_mut().find(|(known, other, _)| *other == key && known == gate) {
+            Some((_, _, count)) => *count += by,
+            None => self.0.push((gate.to_owned(), key, by)),
+        }
+    }
+}
+
 /// The transaction that a job works in.
 pub(crate) struct Tx<'c> {
     pub(super) connection: &'c Connection,
     pub(super) now: i64,
-    tallies: HashMap<(String, State), i64>,
-    activity: HashMap<(String, &'static str), i64>,
+    tallies: Counts<State>,
+    activity: Counts<&'static str>,
     newest_change: Option<i64>,
 }
 
@@ -142,8 +160,8 @@ impl<'c> Tx<'c> {
         Tx {
             connection,
             now: Timestamp::now().as_millisecond(),
-            tallies: HashMap::new(),
-            activity: HashMap::new(),
+            tallies: Counts::default(),
+            activity: Counts::default(),
             newest_change: None,
         }
     }
@@ -157,11 +175,11 @@ impl<'c> Tx<'c> {
         match work(&mut inner) {
             Ok(value) => {
                 self.connection.execute_batch("RELEASE job").map_err(writing)?;
-                for (key, count) in inner.tallies {
-                    *self.tallies.entry(key).or_default() += count;
+                for (gate, state, count) in inner.tallies.0 {
+                    self.tallies.add(&gate, state, count);
                 }
-                for (key, count) in inner.activity {
-                    *self.activity.entry(key).or_default() += count;
+                for (gate, kind, count) in inner.activity.0 {
+                    self.activity.add(&gate, kind, count);
                 }
                 self.newest_change = inner.newest_change.or(self.newest_change);
                 Ok(value)
@@ -176,9 +194,9 @@ impl<'c> Tx<'c> {
     /// Counts an entry that comes to `to`, and no longer is `from`.
     pub(super) fn count(&mut self, gate: &str, from: Option<State>, to: State) {
         if let Some(from) = from {
-            *self.tallies.entry((gate.to_owned(), from)).or_default() -= 1;
+            self.tallies.add(gate, from, -1);
         }
-        *self.tallies.entry((gate.to_owned(), to)).or_default() += 1;
+        self.tallies.add(gate, to, 1);
         match to {
             State::Filed => self.happened(gate, "filed"),
             State::Held => self.happened(gate, "held"),
@@ -188,7 +206,7 @@ impl<'c> Tx<'c> {
     }
 
     pub(super) fn happened(&mut self, gate: &str, kind: &'static str) {
-        *self.activity.entry((gate.to_owned(), kind)).or_default() += 1;
+        self.activity.add(gate, kind, 1);
     }
 
     /// Writes a line of history.
@@ -218,14 +236,14 @@ impl<'c> Tx<'c> {
                 "INSERT INTO tally (gate, state, count) VALUES (?1, ?2, ?3)
                  ON CONFLICT DO UPDATE SET count = count + ?3",
             )?;
-            for ((gate, state), count) in &self.tallies {
+            for (gate, state, count) in &self.tallies.0 {
                 tally.execute(params![gate, state.word(), count])?;
             }
             let mut slot = self.connection.prepare_cached(
                 "INSERT INTO activity (slot, gate, kind, count) VALUES (?1, ?2, ?3, ?4)
                  ON CONFLICT DO UPDATE SET count = count + ?4",
             )?;
-            for ((gate, kind), count) in &self.activity {
+            for (gate, kind, count) in &self.activity.0 {
                 slot.execute(params![self.now.div_euclid(SLOT_MS), gate, kind, count])?;
             }
             Ok(())
