@@ -21,7 +21,7 @@ pub struct Reloaded {
     pub removed: Vec<String>,
     /// Gates that go on as they were.
     pub unchanged: Vec<String>,
-    /// Keys of [service] that were changed, and are only taken at a restart.
+    /// Keys of `[service]` that were changed, and are only taken at a restart.
     pub needs_restart: Vec<String>,
 }
 
