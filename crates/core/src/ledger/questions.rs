@@ -17,6 +17,13 @@ const COLUMNS: &str =
     "id, gate, drop_folder, path, bytes, modified_ns, inode, sha256, state, fields,
   seen_at, ready_at, worked_at, filed_at, target, in_drop, tries, reason, repeat_of, batch, rows";
 
+/// Which entries are thought to lie in a drop folder: open ones, and those that were
+/// filed or adopted in place. Each has an index of its own.
+pub(super) const IN_DROP: [&str; 2] = [
+    "in_drop = 1 AND state IN ('ready', 'working', 'worked', 'repeat', 'held')",
+    "in_drop = 1 AND state IN ('filed', 'adopted')",
+];
+
 fn time(millis: i64) -> Timestamp {
     Timestamp::from_millisecond(millis).unwrap_or_default()
 }
@@ -128,7 +135,17 @@ impl Ledger {
 
     /// Entries whose file is thought to lie in the gate's drop folder.
     pub(crate) fn in_drop(&self, gate: &str) -> Result<Vec<Filing>, LedgerError> {
-        self.read(|reader| select(reader, "WHERE gate = ? AND in_drop = 1", [text(gate)]))
+        self.read(|reader| {
+            let mut found = Vec::new();
+            for wheres in IN_DROP {
+                found.extend(select(
+                    reader,
+                    &format!("WHERE gate = ? AND {wheres}"),
+                    [text(gate)],
+                )?);
+            }
+            Ok(found)
+        })
     }
 
     /// Tells of each version that is thought to lie in the gate's drop folder, one
@@ -140,17 +157,19 @@ impl Ledger {
     ) -> Result<(), LedgerError> {
         self.read(|reader| {
             let mut query = || -> rusqlite::Result<()> {
-                let mut select = reader.prepare_cached(
-                    "SELECT path, bytes, modified_ns, inode, id FROM entry WHERE gate = ? AND in_drop = 1",
-                )?;
-                let mut rows = select.query([gate])?;
-                while let Some(row) = rows.next()? {
-                    let version = Version {
-                        bytes: row.get::<_, i64>(1)?.cast_unsigned(),
-                        modified_ns: row.get(2)?,
-                        inode: row.get::<_, i64>(3)?.cast_unsigned(),
-                    };
-                    each(row.get(0)?, version, row.get(4)?);
+                for wheres in IN_DROP {
+                    let mut select = reader.prepare_cached(&format!(
+                        "SELECT path, bytes, modified_ns, inode, id FROM entry WHERE gate = ? AND {wheres}"
+                    ))?;
+                    let mut rows = select.query([gate])?;
+                    while let Some(row) = rows.next()? {
+                        let version = Version {
+                            bytes: row.get::<_, i64>(1)?.cast_unsigned(),
+                            modified_ns: row.get(2)?,
+                            inode: row.get::<_, i64>(3)?.cast_unsigned(),
+                        };
+                        each(row.get(0)?, version, row.get(4)?);
+                    }
                 }
                 Ok(())
             };

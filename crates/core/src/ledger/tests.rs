@@ -190,6 +190,19 @@ fn a_newer_file_is_refused_and_one_that_is_no_ledger_too() {
 }
 
 #[test]
+fn what_lies_in_a_drop_folder_is_found_by_an_index() {
+    let folder = tempfile::tempdir().unwrap();
+    drop(Ledger::open(folder.path()).unwrap());
+    let connection = Connection::open(folder.path().join(FILE_NAME)).unwrap();
+    for (wheres, index) in questions::IN_DROP.iter().zip(["entry_open", "entry_left"]) {
+        let explain =
+            format!("EXPLAIN QUERY PLAN SELECT * FROM entry WHERE gate = 'x' AND {wheres}");
+        let plan: String = connection.query_row(&explain, [], |row| row.get(3)).unwrap();
+        assert!(plan.contains(index), "{plan}");
+    }
+}
+
+#[test]
 fn pages_go_through_all_entries_once() {
     let folder = tempfile::tempdir().unwrap();
     let ledger = Ledger::open(folder.path()).unwrap();

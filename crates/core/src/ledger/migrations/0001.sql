@@ -31,7 +31,9 @@ CREATE UNIQUE INDEX entry_identity ON entry (space, identity) WHERE identity IS 
 CREATE INDEX entry_path ON entry (gate, path);
 CREATE INDEX entry_repeat_of ON entry (repeat_of) WHERE state = 'repeat';
 CREATE INDEX entry_open ON entry (gate, state) WHERE state IN ('ready', 'working', 'worked', 'repeat', 'held');
-CREATE INDEX entry_in_drop ON entry (gate) WHERE in_drop = 1;
+-- Open entries are found by the index before; this one is for those that were
+-- filed or adopted in place, so that an entry on its usual way is in one of them.
+CREATE INDEX entry_left ON entry (gate) WHERE in_drop = 1 AND state IN ('filed', 'adopted');
 
 -- Every change of an entry's state; its id is also the number of the live event.
 CREATE TABLE history (
