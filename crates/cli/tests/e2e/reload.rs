@@ -96,6 +96,29 @@ fn with_a_fault_the_one_before_stays_in_force_and_the_fault_is_told() {
 }
 
 #[test]
+fn a_gate_that_is_removed_and_back_waits_for_its_own_end() {
+    let job = "[gate.job]\ndrop = \"drops/job\"\nsettle = \"20ms\"\nsweep = \"300ms\"\n\
+               interrupted = \"retry\"\narchive = { into = \"archive\" }\n[gate.job.run]\n\
+               program = \"/bin/sh\"\nargs = [\"-c\", \"echo x >> began; while [ ! -e go ]; do sleep 0.05; done\"]\n";
+    let coast = Coast::new(job);
+    coast.drop("drops/job/1.txt", "1");
+    let service = coast.serve();
+    coast.wait("the program runs", |coast| coast.path("began").try_exists().unwrap());
+    coast.configure("");
+    assert_eq!(reload(&coast)["removed"], serde_json::json!(["job"]));
+    coast.configure(job);
+    assert_eq!(reload(&coast)["added"], serde_json::json!(["job"]));
+    // What comes now is noticed only by the new one, once the old one has ended.
+    coast.drop("drops/job/2.txt", "2");
+    assert_eq!(coast.entry("1.txt")["state"], "working");
+    fs::write(coast.path("go"), "").unwrap();
+    coast.wait("both are filed", |coast| coast.files("archive").len() == 2);
+    assert_eq!(coast.read("began"), "x\nx\n", "each was run once");
+    assert_eq!(coast.entry("1.txt")["tries"], 1);
+    assert_eq!(service.stop(), Some(0));
+}
+
+#[test]
 fn work_under_way_ends_under_the_old_rules() {
     let job = |script: &str, archive: &str| {
         format!(

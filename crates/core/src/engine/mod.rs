@@ -132,8 +132,9 @@ impl GateHandle {
     }
 
     fn join(&self) {
-        let thread = self.thread.lock().unwrap_or_else(|p| p.into_inner()).take();
-        if let Some(thread) = thread
+        // Held while it is waited for: whoever else waits must not go on before.
+        let mut thread = self.thread.lock().unwrap_or_else(|p| p.into_inner());
+        if let Some(thread) = thread.take()
             && thread.join().is_err()
         {
             tracing::error!("a gate's thread had panicked");

@@ -91,8 +91,11 @@ impl Engine {
             if let Some(earlier) = &earlier {
                 earlier.retire();
             }
+            // A gate that was removed and is back may still end what it was doing.
+            let same = |handle: &&Arc<GateHandle>| handle.live.gate.name == name;
+            let last = earlier.clone().or_else(|| inner.retired.iter().rfind(same).cloned());
             if inner.running
-                && let Err(error) = fresh.start(earlier.clone())
+                && let Err(error) = fresh.start(last)
             {
                 fresh.live.problem("thread", Some(error.to_string()));
             }
@@ -113,7 +116,8 @@ impl Engine {
 
 impl GateHandle {
     fn has_ended(&self) -> bool {
-        let thread = self.thread.lock().unwrap_or_else(|p| p.into_inner());
+        // Somebody who waits for its end has it locked.
+        let Ok(thread) = self.thread.try_lock() else { return false };
         thread.as_ref().is_none_or(std::thread::JoinHandle::is_finished)
     }
 }
