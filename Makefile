@@ -10,7 +10,7 @@ SUDO   = $(shell [ "$$(id -u)" = 0 ] || command -v sudo)
 CONSOLE_SOURCES = $(shell find console/src console/public -type f) console/index.html \
                   console/vite.config.ts console/tsconfig.json console/package-lock.json
 
-.PHONY: demo build console test chaos bench shots fmt clean compiler browser terminal
+.PHONY: demo build console test chaos bench fuzz shots fmt clean compiler browser server terminal
 
 ## demo: build, start the service with demo data and a live feeder, print the address
 demo: build
@@ -33,21 +33,36 @@ console/node_modules/.package-lock.json: console/package-lock.json
 	touch $@
 
 ## test: formatting, lints, the console's checks, and all tests
-test: compiler browser console
+test: compiler browser server console
 	$(CARGO) fmt --all --check
 	$(CARGO) clippy --locked --workspace --all-targets -- -D warnings
 	$(NPM) test
 	RUSTDOCFLAGS="-D warnings -A rustdoc::private_intra_doc_links" $(CARGO) doc --locked --workspace --no-deps --quiet
 	$(CARGO) test --locked --workspace
 
-## chaos: kill -9 at random moments under load; KILLS=200 SEED=n
-chaos: compiler console
+## chaos: kill -9 at random moments under load, random sequences against a model, and
+## readers beside a writer; KILLS=200 MINUTES=10 SEED=n
+chaos: compiler server console
 	VADEGATE_KILLS=$(or $(KILLS),200) $(if $(SEED),VADEGATE_SEED=$(SEED)) \
 	  $(CARGO) test --locked --release -p vadegate --test e2e -- chaos --nocapture
+	VADEGATE_MINUTES=$(or $(MINUTES),10) $(if $(SEED),VADEGATE_SEED=$(SEED)) \
+	  $(CARGO) test --locked -p vadegate --test e2e -- model --nocapture
+	VADEGATE_WRITTEN=200000 \
+	  $(CARGO) test --locked --release -p vadegate-core -- eight_readers
 
 ## bench: measures beside their baselines, as ratios
-bench: compiler console
-	$(CARGO) bench --locked -p vadegate --bench passage --bench arrivals
+bench: compiler server console
+	$(CARGO) bench --locked -p vadegate --bench passage --bench arrivals --bench ledger --bench tables --bench loads
+
+## fuzz: the readers of tables against bytes that nobody would send; SECONDS=60 for each
+fuzz: compiler
+	@$(CARGO) fuzz --version >/dev/null 2>&1 || $(CARGO) install --locked cargo-fuzz
+	cd crates/tables && for target in text records workbooks; do \
+	  mkdir -p fuzz/corpus/$$target fuzz/seeds/$$target && \
+	  RUSTC_BOOTSTRAP=1 $(CARGO) fuzz run --sanitizer none $$target \
+	    fuzz/corpus/$$target fuzz/seeds/$$target tests/nasty -- \
+	    -max_total_time=$(or $(SECONDS),60) -max_len=65536 -rss_limit_mb=4096 || exit 1; \
+	done
 
 ## shots: the pictures of docs/screenshots, made from the demo
 shots: compiler browser terminal console
@@ -71,6 +86,13 @@ compiler:
 browser:
 	@command -v chromedriver >/dev/null && command -v chromium >/dev/null || \
 	  $(MAKE) --no-print-directory install PACKAGES="chromium chromium-driver fonts-dejavu-core"
+
+# A PostgreSQL server for the tests of loading, which start their own; openssl makes its
+# certificate, psql and the sqlite3 shell are what loads are measured beside.
+server:
+	@ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 && command -v openssl >/dev/null && \
+	  command -v psql >/dev/null && command -v sqlite3 >/dev/null || \
+	  $(MAKE) --no-print-directory install PACKAGES="postgresql openssl sqlite3"
 
 # A terminal window on a screen that nobody sees, for pictures of commands.
 terminal:

@@ -19,6 +19,18 @@ export const router = createRouter({
       props: (route) => ({ id: Number(route.params.id) }),
     },
     {
+      path: "/entries/:id(\\d+)/rows",
+      name: "rows",
+      component: () => import("./views/RowsView.vue"),
+      props: (route) => ({ id: Number(route.params.id) }),
+    },
+    {
+      path: "/table",
+      name: "table",
+      component: () => import("./views/TableView.vue"),
+      props: (route) => ({ path: String(route.query.path ?? "") }),
+    },
+    {
       path: "/sign-in",
       name: "sign-in",
       component: () => import("./views/SignInView.vue"),
@@ -36,6 +48,8 @@ export const router = createRouter({
 const TITLES: Record<string, string> = {
   gates: "Gates",
   ledger: "Ledger",
+  table: "Table",
+  rows: "Rows in the database",
   "sign-in": "Sign in",
   nothing: "Nothing here",
 };

@@ -7,7 +7,7 @@ import AppBarMenu from "./AppBarMenu.vue";
 const { line } = useLive();
 const pages = [
   { to: "/", name: "Gates", within: ["gates", "gate"] },
-  { to: "/ledger", name: "Ledger", within: ["ledger", "entry"] },
+  { to: "/ledger", name: "Ledger", within: ["ledger", "entry", "table"] },
 ];
 </script>
 

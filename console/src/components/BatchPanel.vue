@@ -1,40 +1,63 @@
 <script setup lang="ts">
 import { computed } from "vue";
+import { RouterLink } from "vue-router";
 import { count, counted, size } from "../support/format";
-import type { Batch } from "../support/types";
+import { isTable } from "../support/tables";
+import type { Batch, Output } from "../support/types";
 import FactList from "./FactList.vue";
 
 /** The work in which an entry was last: its outputs, and what it printed. */
-const props = defineProps<{ batch: Batch }>();
+const props = defineProps<{ batch: Batch; entry: number }>();
+const NAMES = { rows: "Output", "set aside": "Set aside", account: "Account", all: "Output of all", load: "Table" };
 const facts = computed(() => {
   const { batch } = props;
-  const outputs = batch.outputs.flatMap((output, at) => [
-    { name: batch.outputs.length > 1 ? `Output ${at + 1}` : "Output", value: output.path, code: true },
-    {
-      name: "Written",
-      value: [
-        output.rows === null ? null : counted(output.rows, "row"),
-        output.bytes === null ? null : size(output.bytes),
-        output.mode,
-      ]
-        .filter((part) => part !== null)
-        .join(", "),
-    },
-    { name: "SHA-256", value: output.sha256, code: true },
-  ]);
   return [
     { name: "Work", value: `${batch.work}, attempt ${count(batch.attempt)}` },
     { name: "Ended", value: batch.outcome ?? "under way" },
     { name: "Entries", value: count(batch.entries) },
-    ...outputs,
   ];
 });
+const written = (output: Output) =>
+  [
+    output.rows === null || output.role === "account" ? null : counted(output.rows, "row"),
+    output.bytes === null ? null : size(output.bytes),
+    output.mode,
+  ]
+    .filter((part) => part !== null)
+    .join(", ");
+const sum = (output: Output) => {
+  const account = output.account;
+  if (!account || account.set_aside + account.left_out === 0) return null;
+  return `${count(account.rows_in)} rows in = ${count(account.rows_out)} out + ${count(account.set_aside)} set aside + ${count(account.left_out)} left out`;
+};
 </script>
 
 <template>
   <section class="panel p-4" aria-labelledby="batch">
     <h2 id="batch" class="mb-3 font-semibold">Batch {{ batch.id }}</h2>
     <FactList :facts="facts" />
+    <ul v-if="batch.outputs.length > 0" class="mt-3 divide-y divide-line border-t border-line text-sm">
+      <li v-for="output in batch.outputs" :key="output.path" class="py-2">
+        <p class="flex flex-wrap justify-between gap-x-4">
+          <span>
+            <span class="font-medium">{{ NAMES[output.role] }}</span>
+            <span class="ml-2 text-muted">{{ written(output) }}</span>
+          </span>
+          <RouterLink
+            v-if="output.role !== 'load' && isTable(output.path)"
+            :to="{ name: 'table', query: { path: output.path } }"
+            class="link"
+            :aria-label="`Look into ${output.path}`"
+          >look inside</RouterLink>
+          <RouterLink v-else-if="output.role === 'load'" :to="{ name: 'rows', params: { id: entry } }" class="link">
+            its rows there
+          </RouterLink>
+        </p>
+        <p class="font-mono text-[0.8125rem] [overflow-wrap:anywhere]">{{ output.path }}</p>
+        <p v-if="sum(output)" class="text-muted">{{ sum(output) }}</p>
+        <p v-if="output.sha256" class="font-mono text-xs text-muted [overflow-wrap:anywhere]">{{ output.sha256 }}</p>
+      </li>
+    </ul>
     <template v-if="batch.words.trim() !== ''">
       <h3 class="label mt-4 mb-1">What the program printed</h3>
       <pre class="max-h-80 overflow-auto rounded-md bg-raised p-3 font-mono text-xs whitespace-pre-wrap" tabindex="0">{{ batch.words.trimEnd() }}</pre>

@@ -3,6 +3,7 @@ import { computed, ref } from "vue";
 import { useFiles } from "../composables/useQueries";
 import { counted } from "../support/format";
 import type { Verdict } from "../support/types";
+import AdoptDialog from "./AdoptDialog.vue";
 import EmptyNote from "./EmptyNote.vue";
 import ErrorNote from "./ErrorNote.vue";
 import FileTable from "./FileTable.vue";
@@ -12,6 +13,7 @@ import PickList from "./PickList.vue";
 const props = defineProps<{ gate: string }>();
 const { data, error } = useFiles(() => props.gate);
 
+const adopting = ref(false);
 const verdict = ref<Verdict | "all">("all");
 const choices = [
   { value: "all", name: "all" },
@@ -36,7 +38,11 @@ const shown = computed(() =>
         Drop folder
         <span v-if="data" class="ml-1 text-sm font-normal text-muted">{{ counted(all.length, "file") }}</span>
       </h2>
-      <PickList v-model="verdict" label="Verdict" :choices="choices" />
+      <div class="flex flex-wrap gap-2">
+        <PickList v-model="verdict" label="Verdict" :choices="choices" />
+        <button class="button" @click="adopting = true">Adopt …</button>
+        <AdoptDialog v-model="adopting" :gate="gate" />
+      </div>
     </div>
     <ErrorNote :error="error" />
     <FileTable v-if="shown.length > 0" :files="shown" />

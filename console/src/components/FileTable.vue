@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { RouterLink } from "vue-router";
 import { size } from "../support/format";
+import { isTable, joined } from "../support/tables";
 import type { DropFile } from "../support/types";
 import StateTag from "./StateTag.vue";
 import TimeAgo from "./TimeAgo.vue";
@@ -29,7 +30,7 @@ const fields = (file: DropFile) =>
       <tbody class="divide-y divide-line">
         <tr
           v-for="file in files"
-          :key="file.path"
+          :key="file.place"
           class="hover:bg-raised max-md:flex max-md:flex-wrap max-md:items-baseline max-md:py-2"
         >
           <td class="cell max-md:w-full max-md:py-0">
@@ -37,8 +38,14 @@ const fields = (file: DropFile) =>
               v-if="file.entry !== null"
               :to="{ name: 'entry', params: { id: file.entry } }"
               class="link break-all"
-            >{{ file.path }}</RouterLink>
-            <span v-else class="break-all">{{ file.path }}</span>
+            >{{ file.place }}</RouterLink>
+            <span v-else class="break-all">{{ file.place }}</span>
+            <RouterLink
+              v-if="file.kind === 'file' && isTable(file.name)"
+              :to="{ name: 'table', query: { path: joined(file.drop, file.path) } }"
+              class="link ml-2 text-xs"
+              :aria-label="`Look into ${file.place}`"
+            >look inside</RouterLink>
             <span v-if="fields(file)" class="block text-xs text-muted">{{ fields(file) }}</span>
           </td>
           <td class="cell text-right whitespace-nowrap max-md:py-0">

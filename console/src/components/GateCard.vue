@@ -12,9 +12,13 @@ import TimeAgo from "./TimeAgo.vue";
 const props = defineProps<{ gate: Gate; bars: Bar[]; minutes: number }>();
 const work = computed(
   () =>
-    ({ none: "files only", merge: "merges into one table", run: "runs a program for each file" })[
-      props.gate.work
-    ],
+    ({
+      none: "files only",
+      merge: "merges into one table",
+      load: "loads into a database",
+      run: "runs a program for each file",
+      offer: "offers files to workers",
+    })[props.gate.work],
 );
 </script>
 

@@ -7,7 +7,10 @@ import type { Matches } from "../support/types";
 
 /** Type a pattern, and see at once which of the present files it takes. */
 const props = defineProps<{ gate: string; patterns: string[] }>();
-const pattern = ref(props.patterns[0] ?? "*");
+// Trimmed only where it is asked: trimming what is typed would eat a space that is
+// about to be followed by more.
+const typed = ref(props.patterns[0] ?? "*");
+const pattern = computed(() => typed.value.trim());
 
 const { data, error } = useQuery({
   queryKey: ["files", "matches", () => props.gate, pattern],
@@ -34,7 +37,7 @@ const fields = (captured: Record<string, string>) =>
       <label for="pattern" class="sr-only">Pattern</label>
       <input
         id="pattern"
-        v-model.trim="pattern"
+        v-model="typed"
         class="field mt-2 w-full font-mono"
         spellcheck="false"
         autocomplete="off"

@@ -28,14 +28,17 @@ export function useLive(options: { gatherMs?: number } = {}) {
 
   let source: EventSource | undefined;
   let again: ReturnType<typeof setTimeout> | undefined;
+  let missed = false;
   function connect() {
     source = new EventSource("/api/v1/events");
     source.addEventListener("open", () => {
       // What happened while the line was down was not heard of.
-      if (line.value === "lost") void queries.invalidateQueries();
+      if (missed) void queries.invalidateQueries();
+      missed = false;
       line.value = "live";
     });
     source.addEventListener("error", () => {
+      missed = true;
       line.value = "lost";
       // The browser tries again by itself, unless the service refused.
       if (source?.readyState === EventSource.CLOSED) again = setTimeout(connect, 3000);
@@ -45,11 +48,30 @@ export function useLive(options: { gatherMs?: number } = {}) {
       mark("gates", "files", "entries", "entry", "changes", "activity"),
     );
   }
-  connect();
-  onScopeDispose(() => {
+  function disconnect() {
     source?.close();
-    clearTimeout(timer);
+    source = undefined;
+    missed = true;
     clearTimeout(again);
+  }
+
+  // A browser has only a few connections for one service, all tabs together: a page
+  // that nobody sees, or that is kept for going back, must not hold one.
+  function follow() {
+    const seen = document.visibilityState === "visible";
+    if (!seen) disconnect();
+    else if (source === undefined) connect();
+  }
+  connect();
+  document.addEventListener("visibilitychange", follow);
+  window.addEventListener("pagehide", disconnect);
+  window.addEventListener("pageshow", follow);
+  onScopeDispose(() => {
+    document.removeEventListener("visibilitychange", follow);
+    window.removeEventListener("pagehide", disconnect);
+    window.removeEventListener("pageshow", follow);
+    disconnect();
+    clearTimeout(timer);
   });
   return { line: readonly(line) };
 }

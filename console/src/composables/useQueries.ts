@@ -11,6 +11,9 @@ import type {
   EntryPage,
   EntryQuery,
   Gate,
+  LoadedRows,
+  OutputPart,
+  Sample,
   ServiceInfo,
 } from "../support/types";
 
@@ -68,6 +71,29 @@ export const useEntry = (id: MaybeRefOrGetter<number>) =>
   useQuery({
     queryKey: ["entry", id],
     queryFn: () => get<EntryDetail>(`/entries/${toValue(id)}`),
+  });
+
+/** What is in a file. */
+export const useSample = (path: MaybeRefOrGetter<string>) =>
+  useQuery({
+    queryKey: ["sample", path],
+    queryFn: () => get<Sample>("/sample", { path: toValue(path) }),
+    retry: false,
+  });
+
+/** The first rows of an entry in the database into which it was loaded. */
+export const useLoadedRows = (id: MaybeRefOrGetter<number>) =>
+  useQuery({
+    queryKey: ["loaded", id],
+    queryFn: () => get<LoadedRows>(`/entries/${toValue(id)}/rows`),
+    retry: false,
+  });
+
+/** What was written into an output, batch by batch; nothing when it is none. */
+export const useOutput = (path: MaybeRefOrGetter<string>) =>
+  useQuery({
+    queryKey: ["output", path],
+    queryFn: () => get<OutputPart[]>("/outputs", { path: toValue(path) }),
   });
 
 /** The newest changes, newest first. */

@@ -1,11 +1,11 @@
 import { describe, expect, it } from "vitest";
 import { type Filter, toFilter, toQuery, toRoute } from "./ledger";
 
-const nothing: Filter = { text: "", gate: "", state: "", period: "", repeats: false };
+const nothing: Filter = { text: "", gate: "", state: "", period: "", repeats: false, output: "" };
 
 describe("ledger filter", () => {
   it("goes into the address and comes back", () => {
-    const filter: Filter = { text: "ullin", gate: "tide", state: "held", period: "24h", repeats: true };
+    const filter: Filter = { text: "ullin", gate: "tide", state: "held", period: "24h", repeats: true, output: "/out/tide.csv" };
     expect(toFilter(toRoute(filter))).toEqual(filter);
     expect(toRoute(nothing)).toEqual({});
   });

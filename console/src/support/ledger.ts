@@ -17,6 +17,8 @@ export interface Filter {
   state: EntryState | "";
   period: Period;
   repeats: boolean;
+  /** Only files that are in this output. */
+  output: string;
 }
 
 /** What an address asks for; what it cannot mean is left out. */
@@ -31,6 +33,7 @@ export function toFilter(query: LocationQuery): Filter {
     state: ENTRY_STATES.find((state) => state === text("state")) ?? "",
     period: PERIODS.find((period) => period.value === text("entered"))?.value ?? "",
     repeats: text("repeats") === "true",
+    output: text("output"),
   };
 }
 
@@ -42,6 +45,7 @@ export function toRoute(filter: Filter): Record<string, string> {
     state: filter.state,
     entered: filter.period,
     repeats: filter.repeats ? "true" : "",
+    output: filter.output,
   };
   return Object.fromEntries(Object.entries(all).filter(([, value]) => value !== ""));
 }
@@ -53,6 +57,7 @@ export function toQuery(filter: Filter, now: number): EntryQuery {
   if (filter.gate !== "") query.gate = filter.gate;
   if (filter.state !== "") query.state = filter.state;
   if (filter.repeats) query.repeats = true;
+  if (filter.output !== "") query.output = filter.output;
   const hours = PERIODS.find((period) => period.value === filter.period)?.hours ?? 0;
   if (hours > 0) query.since = new Date(now - hours * 3_600_000).toISOString();
   return query;

@@ -6,6 +6,7 @@ export type EntryState =
   | "worked"
   | "filed"
   | "repeat"
+  | "passed over"
   | "held"
   | "gone"
   | "adopted";
@@ -16,6 +17,7 @@ export const ENTRY_STATES: readonly EntryState[] = [
   "worked",
   "filed",
   "repeat",
+  "passed over",
   "held",
   "gone",
   "adopted",
@@ -24,6 +26,7 @@ export const ENTRY_STATES: readonly EntryState[] = [
 export interface Gate {
   name: string;
   drop: string;
+  folders: string[];
   state: "open" | "paused" | "troubled";
   paused: boolean;
   counts: Partial<Record<EntryState | "arriving", number>>;
@@ -36,18 +39,33 @@ export interface Gate {
   watching: string;
   problems: string[];
   take: string[];
-  work: "none" | "merge" | "run";
+  work: "none" | "merge" | "load" | "run" | "offer";
   work_detail: string | null;
   archive: string | null;
   settle: string;
   order: string;
+  gathering: Gathering[];
+}
+
+/** A batch that is being gathered. */
+export interface Gathering {
+  output: string;
+  by: string | null;
+  files: number;
+  bytes: number;
+  paths: string[];
+  missing: string[];
+  closes: string;
+  closes_at: string | null;
 }
 
 export type Verdict = "take" | "wait" | "leave" | "repeat" | "known" | "unreadable";
 
 export interface DropFile {
   gate: string;
+  drop: string;
   path: string;
+  place: string;
   name: string;
   kind: "file" | "folder" | "link" | "special";
   bytes: number;
@@ -86,6 +104,8 @@ export interface Entry {
   repeat_of: number | null;
   batch: number | null;
   rows: number | null;
+  revision_of: number | null;
+  forgotten: boolean;
 }
 
 export interface EntryPage {
@@ -101,6 +121,7 @@ export interface Change {
   at: string;
   state: EntryState;
   cause: "pass" | "recovery" | "person";
+  by: string | null;
   words: string;
 }
 
@@ -111,6 +132,70 @@ export interface Output {
   rows: number | null;
   sha256: string | null;
   published_at: string | null;
+  role: "rows" | "set aside" | "account" | "all" | "load";
+  account: Account | null;
+}
+
+/** Which rows went into an output, and what became of them. */
+export interface Account {
+  rows_in: number;
+  rows_out: number;
+  set_aside: number;
+  left_out: number;
+  columns: { name: string; type?: string; total?: string }[];
+  sources: { source: string; sheet?: string; rows: number; taken: number; set_aside: number; left_out: number }[];
+}
+
+/** Rows of a table of a database into which an entry was loaded. */
+export interface LoadedRows {
+  entry: number;
+  output: string;
+  by: string | null;
+  columns: { name: string; type: string }[];
+  rows: (string | null)[][];
+  more: boolean;
+}
+
+/** What one batch wrote into an output. */
+export interface OutputPart extends Output {
+  gate: string;
+  batch: number;
+  entries: number;
+}
+
+/** One bar of a distribution. */
+export interface Bar {
+  of: string;
+  count: number;
+}
+
+export interface SampleColumn {
+  name: string;
+  type: string;
+  empty: number;
+  least?: string;
+  most?: string;
+  different: number;
+  different_more: boolean;
+  bars: Bar[];
+}
+
+export interface SampleTable {
+  sheet?: string;
+  rows: number;
+  more: boolean;
+  columns: SampleColumn[];
+  first: (string | null)[][];
+  fault?: string;
+}
+
+/** What is in a file. */
+export interface Sample {
+  format: string;
+  gzip: boolean;
+  encoding?: string;
+  delimiter?: string;
+  tables: SampleTable[];
 }
 
 export interface Batch {
@@ -128,6 +213,24 @@ export interface Batch {
 export interface EntryDetail extends Entry {
   history: Change[];
   worked_in: Batch | null;
+  lies: {
+    at: string | null;
+    now: "unchanged" | "changed" | "missing" | "unreadable" | "gone";
+  };
+}
+
+/** What a person does to entries. */
+export type Doing = "reopen" | "again" | "file" | "delete" | "forget" | "unload";
+
+export interface Done {
+  done: number[];
+  refused: { entry: number; because: string }[];
+  made: { entry: number; outputs: Output[] }[];
+}
+
+export interface Adoption {
+  adopted: string[];
+  left: { path: string; because: string }[];
 }
 
 export interface Activity {
@@ -155,8 +258,9 @@ export interface PassReport {
 export interface Rehearsed {
   gate: string;
   path: string;
+  place: string;
   bytes: number;
-  will: "work" | "file" | "repeat" | "hold" | "wait";
+  will: "work" | "file" | "repeat" | "pass over" | "hold" | "wait";
   because: string | null;
   entry: number | null;
   output: string | null;
@@ -189,4 +293,5 @@ export interface EntryQuery {
   text?: string;
   since?: string;
   repeats?: boolean;
+  output?: string;
 }

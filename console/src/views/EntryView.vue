@@ -2,23 +2,32 @@
 import { computed } from "vue";
 import { RouterLink } from "vue-router";
 import BatchPanel from "../components/BatchPanel.vue";
+import EntryDoings from "../components/EntryDoings.vue";
 import ErrorNote from "../components/ErrorNote.vue";
 import FactList from "../components/FactList.vue";
 import HistoryList from "../components/HistoryList.vue";
 import StateTag from "../components/StateTag.vue";
 import { useEntry, useZone } from "../composables/useQueries";
 import { count, moment, size } from "../support/format";
+import { isTable } from "../support/tables";
 
 const props = defineProps<{ id: number }>();
 const { data: entry, error } = useEntry(() => props.id);
 const zone = useZone();
 
+const NOW = {
+  unchanged: "the same file",
+  changed: "ANOTHER FILE: its size or time is not the entry's",
+  missing: "NOTHING: it was taken away",
+  unreadable: "it cannot be looked at",
+  gone: null,
+};
 const facts = computed(() => {
   const one = entry.value;
   if (!one) return [];
-  const gone = one.state === "gone" ? "not known any more" : `${one.drop}/${one.path}`;
   return [
-    { name: "Lies at", value: one.filed_to ?? gone, code: true },
+    { name: "Lies at", value: one.lies.at ?? "not known any more", code: true },
+    { name: "There now", value: NOW[one.lies.now] },
     { name: "Came from", value: `${one.drop}/${one.path}`, code: true },
     { name: "Size", value: one.bytes < 1024 ? size(one.bytes) : `${size(one.bytes)} (${count(one.bytes)} bytes)` },
     { name: "Modified", value: `${moment(one.modified, zone.value)} ${zone.value}` },
@@ -27,6 +36,7 @@ const facts = computed(() => {
     { name: "Tries", value: one.tries === 0 ? null : count(one.tries) },
   ];
 });
+const loaded = computed(() => entry.value?.worked_in?.outputs.some((output) => output.role === "load") ?? false);
 const fields = computed(() =>
   Object.entries(entry.value?.fields ?? {}).map(([name, value]) => ({ name, value })),
 );
@@ -45,10 +55,19 @@ const fields = computed(() =>
     <div v-if="entry.state === 'held'" class="mb-4 rounded-md bg-danger-soft px-3 py-2">
       <p class="font-medium text-danger">Held because {{ entry.reason ?? "no reason was recorded" }}</p>
       <p class="mt-1 text-sm">
-        Mend the file and drop it again, under the same name or another: it is taken as a new
-        arrival. If this one is not wanted any more, remove it from where it lies.
+        Mend what is wrong and have it worked again, or drop a mended file: it is taken as a new
+        arrival.
       </p>
     </div>
+    <EntryDoings :entry="entry" :loaded="loaded" class="mb-4" />
+    <p v-if="entry.forgotten" class="mb-4 rounded-md bg-quiet-soft px-3 py-2 text-quiet">
+      Forgotten: its identity counts no more, and the same content can come again.
+    </p>
+    <p v-if="entry.revision_of !== null" class="mb-4 rounded-md bg-quiet-soft px-3 py-2 text-quiet">
+      A revision:
+      <RouterLink :to="{ name: 'entry', params: { id: entry.revision_of } }" class="underline">entry {{ entry.revision_of }}</RouterLink>
+      of the same name had other content.
+    </p>
     <p v-if="entry.repeat_of !== null" class="mb-4 rounded-md bg-quiet-soft px-3 py-2 text-quiet">
       A repeat of
       <RouterLink :to="{ name: 'entry', params: { id: entry.repeat_of } }" class="underline">entry {{ entry.repeat_of }}</RouterLink>:
@@ -61,14 +80,21 @@ const fields = computed(() =>
       </section>
       <div class="grid gap-4 lg:col-span-3">
         <section class="panel p-4" aria-labelledby="file">
-          <h2 id="file" class="mb-3 font-semibold">File</h2>
+          <h2 id="file" class="mb-3 flex justify-between font-semibold">
+            File
+            <RouterLink
+              v-if="entry.lies.at && entry.lies.now === 'unchanged' && isTable(entry.name)"
+              :to="{ name: 'table', query: { path: entry.lies.at } }"
+              class="link text-sm font-normal"
+            >look inside</RouterLink>
+          </h2>
           <FactList :facts="facts" />
         </section>
         <section v-if="fields.length > 0" class="panel p-4" aria-labelledby="fields">
           <h2 id="fields" class="mb-3 font-semibold">Fields from its path</h2>
           <FactList :facts="fields" />
         </section>
-        <BatchPanel v-if="entry.worked_in" :batch="entry.worked_in" />
+        <BatchPanel v-if="entry.worked_in" :batch="entry.worked_in" :entry="entry.id" />
       </div>
     </div>
   </template>

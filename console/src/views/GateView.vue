@@ -10,6 +10,7 @@ import FactList from "../components/FactList.vue";
 import GateActions from "../components/GateActions.vue";
 import GateFigures from "../components/GateFigures.vue";
 import GateProblems from "../components/GateProblems.vue";
+import GatheringPanel from "../components/GatheringPanel.vue";
 import PatternTester from "../components/PatternTester.vue";
 import RehearsalPanel from "../components/RehearsalPanel.vue";
 import StateTag from "../components/StateTag.vue";
@@ -33,7 +34,7 @@ const facts = computed(() => {
     { name: "Complete", value: gate.settle },
     { name: "Order", value: gate.order },
     { name: "Work", value: work },
-    { name: gate.work === "run" ? "Program" : "Output", value: gate.work_detail, code: true },
+    { name: gate.work === "run" ? "Program" : gate.work === "load" ? "Table" : "Output", value: gate.work_detail, code: true },
     { name: "Archive", value: gate.archive ?? "worked files stay where they are", code: gate.archive !== null },
     { name: "Watched by", value: gate.watching },
     { name: "Doing", value: gate.doing ?? "at rest" },
@@ -60,6 +61,7 @@ const facts = computed(() => {
         <ActivityChart :bars="bars(activity, view.name)" :minutes="minutes" />
       </section>
     </div>
+    <GatheringPanel v-if="view.gathering.length > 0" :batches="view.gathering" class="mb-4" />
     <RehearsalPanel :gate="view.name" class="mb-4" />
     <DropFolder :gate="view.name" class="mb-4" />
     <PatternTester :key="view.name" :gate="view.name" :patterns="view.take" class="mb-4" />

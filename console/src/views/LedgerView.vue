@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { computed, ref, watch } from "vue";
-import { useRoute, useRouter } from "vue-router";
+import { RouterLink, useRoute, useRouter } from "vue-router";
 import EmptyNote from "../components/EmptyNote.vue";
 import EntryTable from "../components/EntryTable.vue";
 import ErrorNote from "../components/ErrorNote.vue";
+import ManyDoings from "../components/ManyDoings.vue";
 import PickList from "../components/PickList.vue";
 import { useEntries, useGates } from "../composables/useQueries";
 import { counted } from "../support/format";
@@ -52,8 +53,14 @@ const filtered = computed(() => Object.keys(toRoute(filter.value)).length > 0);
     <PickList v-model="filter.period" label="Entered" :choices="PERIODS" />
     <label class="button"><input v-model="filter.repeats" type="checkbox" class="accent-accent" />Only repeats</label>
   </form>
+  <p v-if="filter.output !== ''" class="mb-4 flex flex-wrap items-center gap-2 text-sm">
+    <span class="text-muted">Only files that are in</span>
+    <RouterLink :to="{ name: 'table', query: { path: filter.output } }" class="link font-mono text-xs break-all">{{ filter.output }}</RouterLink>
+    <button class="button" @click="filter.output = ''">All files</button>
+  </p>
   <ErrorNote :error="error" />
   <section class="panel min-w-0" aria-label="Entries">
+    <ManyDoings v-if="filter.state !== ''" :state="filter.state" :fitting="query" :any="entries.length > 0" />
     <EntryTable v-if="entries.length > 0" :entries="entries" caption="Entries, newest first" />
     <EmptyNote v-else-if="data && filtered" title="No entry is so.">
       Search for less, or for another gate, state or time.

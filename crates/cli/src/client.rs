@@ -7,9 +7,12 @@ use std::time::Duration;
 
 use serde::de::DeserializeOwned;
 use vadegate_core::config::Config;
-use vadegate_core::engine::{Answer, Engine, FileView, GateView, Rehearsed, running_service};
-use vadegate_core::ledger::{Change, EntryDetail, Page, Query};
-use vadegate_service::{Files, Problem, ServiceInfo, read_token};
+use vadegate_core::engine::{
+    Adoption, Answer, Done, Engine, EntryView, FileView, GateView, LoadedRows, Rehearsed,
+    running_service,
+};
+use vadegate_core::ledger::{Change, Count, Entry, OutputPart, Page, Query};
+use vadegate_service::{AdoptOrder, Order, Problem, ServiceInfo, TrimOrder, Trimmed, read_token};
 
 use crate::failure::Failure;
 
@@ -59,22 +62,23 @@ impl Client {
         }
     }
 
-    pub fn files(&self, gate: &str) -> Result<Vec<FileView>, Failure> {
-        let remote = match self {
-            Client::Service(remote) => remote,
-            Client::Here(engine) => return Ok(engine.files(gate)?),
-        };
-        let path = format!("/api/v1/gates/{}/files", coded(gate));
-        let mut files = Vec::new();
-        let mut cursor: Option<String> = None;
-        loop {
-            let mut query = vec![("limit", "10000".to_owned())];
-            query.extend(cursor.map(|cursor| ("cursor", cursor)));
-            let page: Files = remote.get(&path, &query)?;
-            files.extend(page.files);
-            match page.next {
-                Some(next) => cursor = Some(next),
-                None => return Ok(files),
+    /// Gives each thing in a gate's drop folders, in the folders' own order.
+    pub fn each_file(
+        &self,
+        gate: &str,
+        mut each: impl FnMut(FileView) -> Result<(), Failure>,
+    ) -> Result<(), Failure> {
+        match self {
+            Client::Service(remote) => {
+                remote.each_line(&format!("/api/v1/gates/{}/files.jsonl", coded(gate)), each)
+            }
+            Client::Here(engine) => {
+                let mut failed = Ok(());
+                engine.each_file(gate, |file| {
+                    failed = each(file);
+                    failed.is_ok()
+                })?;
+                failed
             }
         }
     }
@@ -97,23 +101,56 @@ impl Client {
     }
 
     pub fn entries(&self, query: &Query) -> Result<Page, Failure> {
-        let remote = match self {
-            Client::Service(remote) => remote,
-            Client::Here(engine) => return Ok(engine.entries(query)?),
-        };
-        let value = serde_json::to_value(query).map_err(std::io::Error::other)?;
-        let mut pairs = Vec::new();
-        for (name, value) in value.as_object().into_iter().flatten() {
-            match value {
-                serde_json::Value::Null => {}
-                serde_json::Value::String(text) => pairs.push((name.as_str(), text.clone())),
-                other => pairs.push((name.as_str(), other.to_string())),
-            }
+        match self {
+            Client::Service(remote) => remote.get_with("/api/v1/entries", &pairs(query)?),
+            Client::Here(engine) => Ok(engine.entries(query)?),
         }
-        remote.get("/api/v1/entries", &pairs)
     }
 
-    pub fn entry(&self, id: i64) -> Result<EntryDetail, Failure> {
+    /// How many entries fit; `by` are gate, state and day, parted by commas.
+    pub fn count(&self, query: &Query, by: &str) -> Result<Vec<Count>, Failure> {
+        match self {
+            Client::Service(remote) => {
+                let mut pairs = pairs(query)?;
+                pairs.push(("by".into(), by.to_owned()));
+                remote.get_with("/api/v1/entries/count", &pairs)
+            }
+            Client::Here(engine) => {
+                let words = by.split(',').map(str::trim).filter(|word| !word.is_empty());
+                let by = words.map(|word| {
+                    serde_json::from_value(word.into()).map_err(|_| {
+                        Failure::Wrong(format!("`{word}`: expected gate, state or day"))
+                    })
+                });
+                Ok(engine.count(query, &by.collect::<Result<Vec<_>, _>>()?)?)
+            }
+        }
+    }
+
+    /// Gives each entry that fits.
+    pub fn each_entry(
+        &self,
+        query: &Query,
+        mut each: impl FnMut(Entry) -> Result<(), Failure>,
+    ) -> Result<(), Failure> {
+        match self {
+            Client::Service(remote) => {
+                remote.each_line_with("/api/v1/entries.jsonl", &pairs(query)?, each)
+            }
+            Client::Here(engine) => {
+                let mut failed = Ok(());
+                engine.ask(|ledger| {
+                    ledger.each(query, |entry| {
+                        failed = each(entry);
+                        failed.is_ok()
+                    })
+                })?;
+                failed
+            }
+        }
+    }
+
+    pub fn entry(&self, id: i64) -> Result<EntryView, Failure> {
         let missing =
             || Failure::Failed(format!("there is no entry {id}; `vadegate ledger` lists them"));
         match self {
@@ -123,7 +160,26 @@ impl Client {
                     other => other,
                 })
             }
-            Client::Here(engine) => engine.ask(|ledger| ledger.detail(id))?.ok_or_else(missing),
+            Client::Here(engine) => engine.entry(id)?.ok_or_else(missing),
+        }
+    }
+
+    /// The first rows of an entry in the database into which it was loaded.
+    pub fn loaded_rows(&self, id: i64, limit: u32) -> Result<LoadedRows, Failure> {
+        match self {
+            Client::Service(remote) => {
+                let limit = [("limit", limit.to_string())];
+                remote.get(&format!("/api/v1/entries/{id}/rows"), &limit)
+            }
+            Client::Here(engine) => Ok(engine.loaded_rows(id, limit)?),
+        }
+    }
+
+    /// What was written into an output, batch by batch.
+    pub fn written_into(&self, path: &str) -> Result<Vec<OutputPart>, Failure> {
+        match self {
+            Client::Service(remote) => remote.get("/api/v1/outputs", &[("path", path.to_owned())]),
+            Client::Here(engine) => Ok(engine.ask(|ledger| ledger.written_into(path))?),
         }
     }
 
@@ -142,8 +198,70 @@ impl Client {
     }
 }
 
+fn not_understood(error: &serde_json::Error) -> Failure {
+    Failure::Failed(format!(
+        "the service's answer is not understood: {error}; is it of the same version as this command?"
+    ))
+}
+
+/// A filter as the parts of a query.
+fn pairs(query: &Query) -> Result<Vec<(String, String)>, Failure> {
+    let value = serde_json::to_value(query).map_err(std::io::Error::other)?;
+    let mut pairs = Vec::new();
+    for (name, value) in value.as_object().into_iter().flatten() {
+        match value {
+            serde_json::Value::Null => {}
+            serde_json::Value::String(text) => pairs.push((name.clone(), text.clone())),
+            other => pairs.push((name.clone(), other.to_string())),
+        }
+    }
+    Ok(pairs)
+}
+
+/// Who does something to the ledger: the running service, or, without one, an engine
+/// in this process that has taken the state folder's lock.
+pub enum Doer {
+    /// The service.
+    Service(Remote),
+    /// This process.
+    Here(Box<Engine>),
+}
+
+impl Doer {
+    /// Finds who does it for a configuration.
+    pub fn of(config: Config) -> Result<Self, Failure> {
+        Ok(match Remote::of(&config)? {
+            Some(remote) => Doer::Service(remote),
+            None => Doer::Here(Box::new(Engine::open(config)?)),
+        })
+    }
+
+    pub fn people_do(&self, order: &Order) -> Result<Done, Failure> {
+        match self {
+            Doer::Service(remote) => remote.send("/api/v1/entries/doings", order),
+            Doer::Here(engine) => Ok(order.clone().carry_out(engine)?),
+        }
+    }
+
+    pub fn adopt(&self, gate: &str, order: &AdoptOrder) -> Result<Adoption, Failure> {
+        match self {
+            Doer::Service(remote) => {
+                remote.send(&format!("/api/v1/gates/{}/adopt", coded(gate)), order)
+            }
+            Doer::Here(engine) => Ok(order.clone().carry_out(engine, gate)?),
+        }
+    }
+
+    pub fn trim(&self, order: &TrimOrder) -> Result<Trimmed, Failure> {
+        match self {
+            Doer::Service(remote) => remote.send("/api/v1/ledger/trim", order),
+            Doer::Here(engine) => Ok(order.carry_out(engine)?),
+        }
+    }
+}
+
 /// A name as one part of a path.
-fn coded(name: &str) -> String {
+pub fn coded(name: &str) -> String {
     let good = |byte: u8| byte.is_ascii_alphanumeric() || b"-_.".contains(&byte);
     name.bytes()
         .map(|byte| if good(byte) { char::from(byte).to_string() } else { format!("%{byte:02X}") })
@@ -156,12 +274,7 @@ impl Remote {
         let state = &config.service.state;
         let Some(base) = running_service(state) else { return Ok(None) };
         let token = read_token(state).map_err(|error| Failure::Failed(error.to_string()))?;
-        let agent = ureq::Agent::config_builder()
-            .http_status_as_error(false)
-            .timeout_connect(Some(Duration::from_secs(5)))
-            .build()
-            .into();
-        Ok(Some(Remote { base, token, agent }))
+        Ok(Some(Remote::at(&base, &token)))
     }
 
     fn unreached(&self, error: &ureq::Error) -> Failure {
@@ -175,17 +288,67 @@ impl Remote {
         format!("Bearer {}", self.token)
     }
 
+    /// A service at an address, with its token.
+    pub fn at(base: &str, token: &str) -> Self {
+        let agent = ureq::Agent::config_builder()
+            .http_status_as_error(false)
+            .timeout_connect(Some(Duration::from_secs(5)))
+            .build()
+            .into();
+        Remote {
+            base: base.trim_end_matches('/').to_owned(),
+            token: token.trim().to_owned(),
+            agent,
+        }
+    }
+
     pub fn get<T: DeserializeOwned>(
         &self,
         path: &str,
         query: &[(&str, String)],
     ) -> Result<T, Failure> {
+        let pairs = query.iter().map(|(name, value)| ((*name).to_owned(), value.clone()));
+        self.get_with(path, &pairs.collect::<Vec<_>>())
+    }
+
+    fn get_with<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        pairs: &[(String, String)],
+    ) -> Result<T, Failure> {
         let request = self
             .agent
             .get(format!("{}{path}", self.base))
-            .query_pairs(query.iter().map(|(name, value)| (*name, value.as_str())))
+            .query_pairs(pairs.iter().map(|(name, value)| (name.as_str(), value.as_str())))
             .header("Authorization", self.bearer());
         self.read(request.call())
+    }
+
+    /// Sends a JSON document; an answer without a body is `null`.
+    pub fn send<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        body: &impl serde::Serialize,
+    ) -> Result<T, Failure> {
+        let body = serde_json::to_string(body).map_err(std::io::Error::other)?;
+        let request = self
+            .agent
+            .post(format!("{}{path}", self.base))
+            .header("Authorization", self.bearer())
+            .header("Content-Type", "application/json");
+        self.read(request.send(body))
+    }
+
+    /// The bytes of an answer, as they come.
+    pub fn bytes(&self, path: &str) -> Result<impl std::io::Read + use<>, Failure> {
+        let request =
+            self.agent.get(format!("{}{path}", self.base)).header("Authorization", self.bearer());
+        let answer = request.call().map_err(|error| self.unreached(&error))?;
+        if !answer.status().is_success() {
+            let refused = self.read::<serde_json::Value>(Ok(answer));
+            return Err(refused.err().unwrap_or_else(|| Failure::Failed("no bytes".into())));
+        }
+        Ok(answer.into_body().into_reader())
     }
 
     pub fn post<T: DeserializeOwned>(&self, path: &str) -> Result<T, Failure> {
@@ -197,6 +360,48 @@ impl Remote {
     /// A doing at a gate: `pass`, `pause` or `resume`.
     pub fn at_gate<T: DeserializeOwned>(&self, gate: &str, doing: &str) -> Result<T, Failure> {
         self.post(&format!("/api/v1/gates/{}/{doing}", coded(gate)))
+    }
+
+    /// Gives each line of a list in JSON Lines as it comes; a problem in place of a
+    /// thing ends it.
+    pub fn each_line<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        each: impl FnMut(T) -> Result<(), Failure>,
+    ) -> Result<(), Failure> {
+        self.each_line_with(path, &[], each)
+    }
+
+    fn each_line_with<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        pairs: &[(String, String)],
+        mut each: impl FnMut(T) -> Result<(), Failure>,
+    ) -> Result<(), Failure> {
+        let request = self
+            .agent
+            .get(format!("{}{path}", self.base))
+            .query_pairs(pairs.iter().map(|(name, value)| (name.as_str(), value.as_str())))
+            .header("Authorization", self.bearer());
+        let answer = request.call().map_err(|error| self.unreached(&error))?;
+        if !answer.status().is_success() {
+            return self.read::<serde_json::Value>(Ok(answer)).map(|_| ());
+        }
+        for line in BufReader::new(answer.into_body().into_reader()).lines() {
+            let line = line.map_err(|error| {
+                Failure::Failed(format!("the service at {} broke off: {error}", self.base))
+            })?;
+            match serde_json::from_str::<T>(&line) {
+                Ok(one) => each(one)?,
+                Err(error) => {
+                    return Err(match serde_json::from_str::<Problem>(&line) {
+                        Ok(problem) => Failure::Problem(problem),
+                        Err(_) => not_understood(&error),
+                    });
+                }
+            }
+        }
+        Ok(())
     }
 
     fn read<T: DeserializeOwned>(
@@ -212,9 +417,8 @@ impl Remote {
             .read_to_string()
             .map_err(|error| self.unreached(&error))?;
         if status.is_success() {
-            return serde_json::from_str(&text).map_err(|error| {
-                Failure::Failed(format!("the service's answer is not understood: {error}; is it of the same version as this command?"))
-            });
+            let text = if text.is_empty() { "null" } else { &text };
+            return serde_json::from_str(text).map_err(|error| not_understood(&error));
         }
         match serde_json::from_str::<Problem>(&text) {
             Ok(problem) => Err(Failure::Problem(problem)),

@@ -41,6 +41,12 @@ pub enum Failure {
     Output(#[from] std::io::Error),
 }
 
+impl From<Problem> for Failure {
+    fn from(problem: Problem) -> Self {
+        Failure::Problem(problem)
+    }
+}
+
 impl From<LedgerError> for Failure {
     fn from(error: LedgerError) -> Self {
         Failure::Engine(error.into())

@@ -89,7 +89,9 @@ pub fn word(text: &str) -> Cell {
         }
         "wait" | "arriving" | "ready" | "working" | "paused" | "warning" => cell.fg(Color::Yellow),
         "take" | "open" | "work" | "file" | "worked" => cell.fg(Color::Green),
-        "leave" | "gone" | "repeat" => cell.add_attribute(Attribute::Dim),
+        "leave" | "gone" | "repeat" | "passed over" | "pass over" => {
+            cell.add_attribute(Attribute::Dim)
+        }
         _ => cell,
     }
 }
@@ -98,6 +100,11 @@ pub fn word(text: &str) -> Cell {
 pub fn count(number: u64) -> Cell {
     let text = if number == 0 { "·".to_owned() } else { grouped(number) };
     Cell::new(text).set_alignment(comfy_table::CellAlignment::Right)
+}
+
+/// `1 row`, `12,345 rows`.
+pub fn counted(number: u64, one: &str, many: &str) -> String {
+    format!("{} {}", grouped(number), if number == 1 { one } else { many })
 }
 
 /// `12,345`.

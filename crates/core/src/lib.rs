@@ -5,7 +5,17 @@
 pub mod arrivals;
 pub mod config;
 pub mod engine;
+#[doc(hidden)]
+pub mod fault;
 mod filing;
 pub mod ledger;
 pub mod pattern;
-mod work;
+pub mod work;
+
+/// SHA-256 of a file, in hexadecimal as `sha256sum` prints it.
+///
+/// # Errors
+/// The file system's.
+pub fn sum_of_file(path: &std::path::Path) -> std::io::Result<String> {
+    filing::sum_of(path).map(|sum| arrivals::hex(&sum))
+}

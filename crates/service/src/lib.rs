@@ -7,6 +7,7 @@
 mod api;
 mod console;
 mod guard;
+mod lines;
 mod live;
 mod metrics;
 mod openapi;
@@ -21,6 +22,8 @@ use actix_web::web;
 use vadegate_core::engine::Engine;
 
 pub use api::gates::Files;
+pub use api::offers::{EndOrder, ProlongOrder, Prolonged, TakeOrder};
+pub use api::people::{AdoptOrder, Order, OrderBy, TrimOrder, Trimmed};
 pub use api::service::ServiceInfo;
 pub use openapi::document as openapi_document;
 pub use problem::Problem;

@@ -37,6 +37,11 @@ impl Live {
         self.pulses.clone()
     }
 
+    /// Whether all streams are to end.
+    pub fn is_closing(&self) -> bool {
+        *self.closing.borrow()
+    }
+
     /// Ends all streams.
     pub fn close(&self) {
         self.closing.send_replace(true);

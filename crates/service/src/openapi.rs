@@ -3,7 +3,7 @@
 use utoipa::openapi::security::{ApiKey, ApiKeyValue, HttpAuthScheme, HttpBuilder, SecurityScheme};
 use utoipa::{Modify, OpenApi};
 
-use crate::api::{entries, events, gates, service, session};
+use crate::api::{entries, events, gates, offers, people, service, session};
 use crate::guard::COOKIE;
 
 #[derive(OpenApi)]
@@ -17,14 +17,27 @@ use crate::guard::COOKIE;
         gates::all,
         gates::one,
         gates::files,
+        gates::all_files,
         gates::rehearsal,
         gates::matches,
         gates::pass,
         gates::pause,
         gates::resume,
         entries::entries,
+        entries::all_entries,
+        entries::count,
+        people::doings,
+        people::adopt,
+        people::trim,
+        offers::take,
+        offers::file,
+        offers::prolong,
+        offers::end,
         entries::entry,
         entries::why,
+        entries::loaded_rows,
+        entries::sample,
+        entries::outputs,
         events::activity,
         events::changes,
         events::events,

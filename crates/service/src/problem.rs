@@ -68,14 +68,18 @@ impl ResponseError for Problem {
 
 fn status(error: &EngineError) -> StatusCode {
     match error {
-        EngineError::NoGate { .. } => StatusCode::NOT_FOUND,
+        EngineError::NoGate { .. } | EngineError::NotThere(_) => StatusCode::NOT_FOUND,
+        EngineError::NoTable(_) => StatusCode::UNPROCESSABLE_ENTITY,
         EngineError::Stopping | EngineError::Ledger(LedgerError::Closed) => {
             StatusCode::SERVICE_UNAVAILABLE
         }
         // The folder is outside of us: it may be there again in a moment.
-        EngineError::Drop(_) => StatusCode::SERVICE_UNAVAILABLE,
+        EngineError::Drop(_) | EngineError::Away(_) => StatusCode::SERVICE_UNAVAILABLE,
         EngineError::Ledger(error) if error.is_full() => StatusCode::INSUFFICIENT_STORAGE,
-        EngineError::Ledger(LedgerError::Refused { .. }) => StatusCode::CONFLICT,
+        EngineError::Ledger(LedgerError::Refused { .. } | LedgerError::Ended { .. })
+        | EngineError::NoOffer { .. }
+        | EngineError::Fenced { .. } => StatusCode::CONFLICT,
+        EngineError::Ledger(LedgerError::Question(_)) => StatusCode::BAD_REQUEST,
         EngineError::Ledger(_) | EngineError::Lock(_) | EngineError::Thread(_) => {
             StatusCode::INTERNAL_SERVER_ERROR
         }

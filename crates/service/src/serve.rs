@@ -6,6 +6,7 @@ use std::sync::Arc;
 
 use actix_web::middleware::{Compress, from_fn};
 use actix_web::{App, HttpServer, web};
+use tokio::signal::unix::{Signal, SignalKind, signal};
 use vadegate_core::engine::{ADDRESS_FILE, Engine, EngineError};
 
 use crate::guard::guard;
@@ -78,14 +79,15 @@ pub fn serve(engine: Engine, ready: impl FnOnce(&str)) -> Result<(), ServeError>
     let served = actix_web::rt::System::new().block_on(async {
         let server = start(listener, shared.clone()).map_err(ServeError::Server)?;
         write_address(&place, &base).map_err(ServeError::Address)?;
-        // Before anybody can know of us: until it is listened to, the signal
-        // would end the process.
+        // Before anybody can know of us: until it is listened to, a signal would
+        // end the process where it stands.
+        let mut ends = Ends::listen().map_err(ServeError::Server)?;
         let hangup = settings::hangup().map_err(ServeError::Server)?;
         ready(&base);
         let handle = server.handle();
         let running = actix_web::rt::spawn(server);
         let following = actix_web::rt::spawn(settings::follow(Arc::clone(&shared.engine), hangup));
-        signalled().await.map_err(ServeError::Server)?;
+        ends.told().await;
         following.abort();
         tracing::info!("stopping");
         let engine = Arc::clone(&shared.engine);
@@ -106,14 +108,24 @@ fn write_address(place: &std::path::Path, base: &str) -> io::Result<()> {
     std::fs::rename(&fresh, place)
 }
 
-async fn signalled() -> io::Result<()> {
-    use tokio::signal::unix::{SignalKind, signal};
-    let (mut term, mut int) = (signal(SignalKind::terminate())?, signal(SignalKind::interrupt())?);
-    tokio::select! {
-        _ = term.recv() => {}
-        _ = int.recv() => {}
+/// The signals that end the service.
+struct Ends {
+    term: Signal,
+    int: Signal,
+}
+
+impl Ends {
+    fn listen() -> io::Result<Self> {
+        let (term, int) = (SignalKind::terminate(), SignalKind::interrupt());
+        Ok(Ends { term: signal(term)?, int: signal(int)? })
     }
-    Ok(())
+
+    async fn told(&mut self) {
+        tokio::select! {
+            _ = self.term.recv() => {}
+            _ = self.int.recv() => {}
+        }
+    }
 }
 
 fn start(listener: TcpListener, shared: web::Data<Shared>) -> io::Result<actix_web::dev::Server> {

@@ -1,13 +1,39 @@
-//! Reading, merging and writing tables.
+//! Reading, shaping, merging and writing tables.
 //!
-//! This crate knows nothing of gates, ledgers or services: it takes byte
-//! streams and gives byte streams, and says exactly where an input is wrong.
+//! This crate knows nothing of gates, ledgers or services: it takes files and gives
+//! bytes, and says exactly where an input is wrong.
 //!
-//! * [`delimited`] reads and writes delimited text (RFC 4180).
-//! * [`merge`] unites several delimited texts into one by column name.
+//! * [`source`] reads delimited text in its dialects, workbooks and JSON records as
+//!   tables, row by row.
+//! * [`layout`] says what the columns of an output are, and what their values must be.
+//! * [`merge`] unites tables by column name, and accounts for every row.
+//! * [`mod@write`] writes delimited text, JSON Lines, workbooks and Parquet.
+//! * [`sample`] tells what is in a file.
 
+pub mod cell;
+mod container;
+mod decode;
 pub mod delimited;
+pub mod dialect;
+pub mod fault;
+pub mod kind;
+pub mod layout;
 pub mod merge;
+mod records;
+pub mod sample;
+mod scan;
+pub mod source;
+pub mod workbook;
+pub mod write;
 
-pub use delimited::{Fault, Reader, Record};
-pub use merge::{Account, Added, MergeError, MergePlan, Merger, Tally};
+pub use cell::{Cell, Row};
+pub use delimited::{Reader, Record};
+pub use fault::Fault;
+pub use kind::Kind;
+pub use layout::{Column, Layout, Names};
+pub use merge::{
+    Account, Added, Depth, Input, MergeError, Merger, Misfit, Misfits, Options, Part, Plan,
+    Repeated, Tally, UpTo, existing, write_rejects,
+};
+pub use source::{Bytes, Format, Header, Merged, Reading, Sheets};
+pub use write::{Form, Head, Sink, Stacking, Writing, sheet_name};

@@ -3,7 +3,8 @@
 use std::fmt::Write;
 
 use jiff::tz::TimeZone;
-use vadegate_core::ledger::{Batch, EntryDetail};
+use vadegate_core::engine::{EntryView, Lies, LiesNow};
+use vadegate_core::ledger::{Batch, Query};
 
 use crate::args::Entry as EntryArgs;
 use crate::client::Client;
@@ -11,14 +12,61 @@ use crate::failure::Failure;
 use crate::show;
 
 pub fn entry(client: &Client, args: &EntryArgs, zone: &TimeZone) -> Result<(), Failure> {
-    let detail = client.entry(args.id)?;
-    if args.json {
-        return show::json(&detail);
+    if let Some(sum) = &args.sum {
+        return of_sum(client, sum, args.json, zone);
     }
-    show::line(text(&detail, zone).trim_end())
+    if let Some(limit) = args.rows {
+        return rows(client, args.id.unwrap_or_default(), limit, args.json);
+    }
+    let view = client.entry(args.id.unwrap_or_default())?;
+    if args.json {
+        return show::json(&view);
+    }
+    show::line(text(&view, zone).trim_end())
 }
 
-fn text(detail: &EntryDetail, zone: &TimeZone) -> String {
+/// The first rows of an entry in its table.
+fn rows(client: &Client, id: i64, limit: u32, json: bool) -> Result<(), Failure> {
+    let loaded = client.loaded_rows(id, limit)?;
+    if json {
+        return show::json(&loaded);
+    }
+    show::line(&match &loaded.by {
+        Some(column) => format!("{} where {column} = {id}", loaded.output),
+        None => format!("{}, the rows of any entry: no column tells whose they are", loaded.output),
+    })?;
+    if loaded.rows.is_empty() {
+        return show::line("There are no such rows.");
+    }
+    let heads: Vec<String> =
+        loaded.columns.iter().map(|column| format!("{}\n{}", column.name, column.kind)).collect();
+    let mut table = show::table(&heads.iter().map(String::as_str).collect::<Vec<_>>());
+    for row in &loaded.rows {
+        table.add_row(row.iter().map(|value| value.as_deref().unwrap_or("")));
+    }
+    show::print(&table)?;
+    if loaded.more {
+        show::line(&format!("… and more than these {limit} rows (--rows N shows more)"))?;
+    }
+    Ok(())
+}
+
+/// All entries of a file: "have we ever had this?"
+fn of_sum(client: &Client, sum: &str, json: bool, zone: &TimeZone) -> Result<(), Failure> {
+    let query =
+        Query { sum: Some(super::ledger::sum(sum)?), limit: Some(1000), ..Query::default() };
+    let entries = client.entries(&query)?.entries;
+    if json {
+        return show::json(&entries);
+    }
+    if entries.is_empty() {
+        return show::line("No: no entry has this content.");
+    }
+    super::ledger::print(&entries, zone)
+}
+
+fn text(view: &EntryView, zone: &TimeZone) -> String {
+    let EntryView { detail, lies } = view;
     let entry = &detail.entry;
     let mut text = String::new();
     // Writing to a String does not fail.
@@ -46,14 +94,21 @@ fn text(detail: &EntryDetail, zone: &TimeZone) -> String {
     if entry.tries > 0 {
         row("tries", &entry.tries.to_string());
     }
-    row("lies at", &lies_at(detail));
+    row("lies at", &lies_at(lies));
+    if let Some(earlier) = entry.revision_of {
+        row("revision", &format!("of entry {earlier}, which had other content"));
+    }
+    if entry.forgotten {
+        row("forgotten", "its identity counts no more");
+    }
     for (name, value) in &entry.fields {
         row("field", &format!("{name} = {value}"));
     }
     text.push_str("\nhistory\n");
     for change in &detail.history {
         let (at, cause) = (show::time(change.at, zone), change.cause.word());
-        let _ = writeln!(text, "  {at}  {:<9}{cause:<10}{}", change.state.word(), change.words);
+        let cause = change.by.as_deref().unwrap_or(cause);
+        let _ = writeln!(text, "  {at}  {:<12}{cause:<10} {}", change.state.word(), change.words);
     }
     if let Some(batch) = &detail.worked_in {
         write_batch(&mut text, batch);
@@ -61,12 +116,14 @@ fn text(detail: &EntryDetail, zone: &TimeZone) -> String {
     text
 }
 
-fn lies_at(detail: &EntryDetail) -> String {
-    let entry = &detail.entry;
-    match (&entry.filed_to, entry.state.word()) {
-        (Some(place), _) => place.clone(),
-        (None, "gone") => "not known any more".into(),
-        (None, _) => format!("{}/{}", entry.drop, entry.path),
+fn lies_at(lies: &Lies) -> String {
+    let place = lies.at.as_deref().unwrap_or("not known any more");
+    match lies.now {
+        LiesNow::Unchanged => format!("{place} (there, unchanged)"),
+        LiesNow::Changed => format!("{place} (ANOTHER FILE is there now)"),
+        LiesNow::Missing => format!("{place} (NOT THERE)"),
+        LiesNow::Unreadable => format!("{place} (cannot be looked at)"),
+        LiesNow::Gone => place.to_owned(),
     }
 }
 
@@ -74,15 +131,25 @@ fn write_batch(text: &mut String, batch: &Batch) {
     let outcome = batch.outcome.as_deref().unwrap_or("under way");
     let _ = writeln!(
         text,
-        "\nbatch {} ({}, attempt {}): {outcome}, {} entries",
-        batch.id, batch.work, batch.attempt, batch.entries
+        "\nbatch {} ({}, attempt {}): {outcome}, {}",
+        batch.id,
+        batch.work,
+        batch.attempt,
+        show::counted(batch.entries, "entry", "entries")
     );
     for output in &batch.outputs {
-        let rows = output.rows.map(|rows| format!(", {} rows", show::grouped(rows)));
+        let rows = output.rows.map(|rows| format!(", {}", show::counted(rows, "row", "rows")));
         let size = output.bytes.map(|bytes| format!(", {}", show::bytes(bytes)));
         let _ = writeln!(
             text,
-            "  output {} ({}{}{})",
+            "  {} {} ({}{}{})",
+            if output.role == "rows" {
+                "output"
+            } else if output.role == "load" {
+                "table"
+            } else {
+                output.role.as_str()
+            },
             output.path,
             output.mode,
             rows.unwrap_or_default(),

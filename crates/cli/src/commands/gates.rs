@@ -54,6 +54,7 @@ pub fn gates(client: &Client, args: &Gates) -> Result<(), Failure> {
     }
     show::unbroken(&mut table, &[0, 1, 2, 9]);
     show::print(&table)?;
+    gates.iter().try_for_each(print_gathering)?;
     let problems = gates.iter().flat_map(|gate| gate.problems.iter().map(move |p| (gate, p)));
     for (gate, problem) in problems {
         show::line(&format!("\n{}: {problem}", gate.name))?;
@@ -67,6 +68,24 @@ pub fn gates(client: &Client, args: &Gates) -> Result<(), Failure> {
         show::line(
             "\nNo service is running here; `vadegate serve` starts it, `vadegate pass` works one pass.",
         )?;
+    }
+    Ok(())
+}
+
+/// Batches that are being gathered, and what they wait for.
+fn print_gathering(gate: &GateView) -> Result<(), Failure> {
+    for batch in &gate.gathering {
+        let missing = if batch.missing.is_empty() {
+            String::new()
+        } else {
+            format!("; missing: {}", batch.missing.join(", "))
+        };
+        let (files, by) = (batch.files, batch.by.as_deref().unwrap_or(&batch.output));
+        let plural = if files == 1 { "" } else { "s" };
+        show::line(&format!(
+            "\n{}: a batch for {by} is being gathered, {files} file{plural} so far: {}{missing}",
+            gate.name, batch.closes
+        ))?;
     }
     Ok(())
 }

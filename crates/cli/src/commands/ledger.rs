@@ -4,30 +4,45 @@ use comfy_table::Cell;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use vadegate_core::config::parse_duration;
-use vadegate_core::ledger::{Entry, Query};
+use vadegate_core::ledger::{Count, Entry, Moment, OutputPart, Query, Sort};
 
-use crate::args::Ledger;
+use crate::args::{EntryOrder, Filter, Ledger, LedgerDoing, TimeOf};
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::show;
 
 pub fn ledger(client: &Client, args: &Ledger, zone: &TimeZone) -> Result<(), Failure> {
-    let when = |text: &Option<String>| text.as_deref().map(|text| moment(text, zone)).transpose();
+    if let Some(LedgerDoing::Export(export)) = &args.doing {
+        return super::export::export(client, &query(&export.filter, zone)?, export.csv);
+    }
     let query = Query {
-        gate: args.gate.clone(),
-        state: args.state,
         text: args.text.clone(),
-        since: when(&args.since)?,
-        until: when(&args.until)?,
-        repeats: args.repeats.then_some(true),
+        sort: Some(match args.sort {
+            EntryOrder::Entered => Sort::Entered,
+            EntryOrder::Modified => Sort::Modified,
+            EntryOrder::Worked => Sort::Worked,
+            EntryOrder::Filed => Sort::Filed,
+            EntryOrder::Size => Sort::Size,
+            EntryOrder::Name => Sort::Name,
+        }),
+        oldest_first: args.reverse,
         cursor: args.cursor,
         limit: Some(args.limit),
+        ..query(&args.filter, zone)?
     };
+    if args.count || args.by.is_some() {
+        return print_counts(&client.count(&query, args.by.as_deref().unwrap_or(""))?, args);
+    }
     let page = client.entries(&query)?;
     if args.json {
         show::json(&page.entries)?;
+    } else if args.csv {
+        super::export::print_csv(&page.entries, true)?;
     } else {
         print(&page.entries, zone)?;
+        if let Some(output) = &query.output {
+            print_accounts(&client.written_into(output)?)?;
+        }
     }
     if let Some(next) = page.next {
         eprintln!("There are more: go on with --cursor {next}");
@@ -35,7 +50,140 @@ pub fn ledger(client: &Client, args: &Ledger, zone: &TimeZone) -> Result<(), Fai
     Ok(())
 }
 
-fn print(entries: &[Entry], zone: &TimeZone) -> Result<(), Failure> {
+/// Totals of columns, as they stand in an account.
+fn totals(part: &OutputPart) -> String {
+    let columns = part.output.account.as_ref().and_then(|account| account["columns"].as_array());
+    let totals = columns.into_iter().flatten().filter_map(|column| {
+        Some(format!("{} {}", column["name"].as_str()?, column["total"].as_str()?))
+    });
+    totals.collect::<Vec<_>>().join(", ")
+}
+
+/// Batches of an output that are told one by one.
+const BATCHES: usize = 20;
+
+/// Whether the rows of an output add up, batch by batch.
+fn print_accounts(parts: &[OutputPart]) -> Result<(), Failure> {
+    if parts.is_empty() {
+        return Ok(());
+    }
+    let totalled = parts.iter().any(|part| !totals(part).is_empty());
+    let headings = [
+        "BATCH",
+        "GATE",
+        "HOW",
+        "FILES",
+        "ROWS IN",
+        "ROWS OUT",
+        "SET ASIDE",
+        "LEFT OUT",
+        if totalled { "TOTALS" } else { "" },
+    ];
+    let mut table = show::table(&headings);
+    let earlier = parts.len().saturating_sub(BATCHES);
+    for part in &parts[earlier..] {
+        let account = part.output.account.as_ref();
+        let rows = |key: &str| {
+            let count = account.and_then(|account| account[key].as_u64());
+            count.map_or_else(|| Cell::new(""), show::count)
+        };
+        table.add_row([
+            Cell::new(part.batch),
+            Cell::new(&part.gate),
+            Cell::new(&part.output.mode),
+            show::count(part.entries),
+            rows("rows_in"),
+            rows("rows_out"),
+            rows("set_aside"),
+            rows("left_out"),
+            Cell::new(totals(part)),
+        ]);
+    }
+    show::line("")?;
+    show::unbroken(&mut table, &[0, 1, 2, 3, 4, 5, 6, 7]);
+    show::print(&table)?;
+    if earlier > 0 {
+        show::line(&format!("… and {earlier} earlier batches, which are in these sums too:"))?;
+    }
+    let sum = |key: &str| -> u64 {
+        parts.iter().filter_map(|part| part.output.account.as_ref()?[key].as_u64()).sum()
+    };
+    show::line(&format!(
+        "{} rows in = {} rows out + {} set aside + {} left out",
+        show::grouped(sum("rows_in")),
+        show::grouped(sum("rows_out")),
+        show::grouped(sum("set_aside")),
+        show::grouped(sum("left_out")),
+    ))
+}
+
+/// The entries that a command line asks for.
+pub fn query(filter: &Filter, zone: &TimeZone) -> Result<Query, Failure> {
+    let when = |text: &Option<String>| text.as_deref().map(|text| moment(text, zone)).transpose();
+    let output = filter.output.as_deref().map(absolute);
+    Ok(Query {
+        gate: filter.gate.clone(),
+        state: filter.state,
+        path: filter.pattern.clone(),
+        sum: filter.sum.as_deref().map(sum).transpose()?,
+        field: (!filter.field.is_empty()).then(|| filter.field.join(",")),
+        output: output.transpose()?,
+        time: Some(match filter.time {
+            TimeOf::Seen => Moment::Seen,
+            TimeOf::Entered => Moment::Entered,
+            TimeOf::Worked => Moment::Worked,
+            TimeOf::Filed => Moment::Filed,
+        }),
+        since: when(&filter.since)?,
+        until: when(&filter.until)?,
+        repeats: filter.repeats.then_some(true),
+        forgotten: filter.forgotten.then_some(true),
+        ..Query::default()
+    })
+}
+
+/// A SHA-256 as it is, or that of a file.
+pub fn sum(text: &str) -> Result<String, Failure> {
+    if text.len() == 64 && text.bytes().all(|byte| byte.is_ascii_hexdigit()) {
+        return Ok(text.to_lowercase());
+    }
+    vadegate_core::sum_of_file(std::path::Path::new(text)).map_err(|error| {
+        Failure::Wrong(format!(
+            "`{text}` is neither a SHA-256 of 64 hexadecimal digits nor a file that can be read: {error}"
+        ))
+    })
+}
+
+fn print_counts(counts: &[Count], args: &Ledger) -> Result<(), Failure> {
+    if args.json {
+        return show::json(&counts);
+    }
+    if args.by.is_none() {
+        let entries = counts.first().map_or(0, |count| count.entries);
+        return show::line(&format!("{} entries", show::grouped(entries)));
+    }
+    let part = |one: &Count, at: usize| match at {
+        0 => one.gate.clone(),
+        1 => one.state.clone(),
+        _ => one.day.clone(),
+    };
+    let has = |at: &usize| counts.iter().any(|one| part(one, *at).is_some());
+    let parts: Vec<usize> = (0..3).filter(has).collect();
+    let names = parts.iter().map(|at| ["GATE", "STATE", "DAY"][*at]);
+    let headings: Vec<&str> = names.chain(["ENTRIES", "SIZE"]).collect();
+    let mut table = show::table(&headings);
+    for one in counts {
+        let cells = parts.iter().map(|at| Cell::new(part(one, *at).unwrap_or_default()));
+        let mut row: Vec<Cell> = cells.collect();
+        row.push(show::count(one.entries));
+        let bytes = one.bytes.map(show::bytes).unwrap_or_default();
+        row.push(Cell::new(bytes).set_alignment(comfy_table::CellAlignment::Right));
+        table.add_row(row);
+    }
+    show::print(&table)
+}
+
+pub fn print(entries: &[Entry], zone: &TimeZone) -> Result<(), Failure> {
     if entries.is_empty() {
         return show::line("No entry is so.");
     }
@@ -65,11 +213,17 @@ fn note(entry: &Entry) -> String {
     if let Some(reason) = &entry.reason {
         return reason.clone();
     }
+    if entry.forgotten {
+        return "forgotten".into();
+    }
+    if let Some(earlier) = entry.revision_of {
+        return format!("revision of {earlier}");
+    }
     entry.rows.map(|rows| format!("{} rows", show::grouped(rows))).unwrap_or_default()
 }
 
 /// A time (RFC 3339), a date or date and time in `zone`, or how long ago.
-fn moment(text: &str, zone: &TimeZone) -> Result<Timestamp, Failure> {
+pub fn moment(text: &str, zone: &TimeZone) -> Result<Timestamp, Failure> {
     if let Ok(at) = text.parse::<Timestamp>() {
         return Ok(at);
     }
@@ -87,6 +241,18 @@ fn moment(text: &str, zone: &TimeZone) -> Result<Timestamp, Failure> {
     Err(Failure::Wrong(format!(
         "`{text}` is no time; write 2026-03-01T06:00:00Z, 2026-03-01, or how long ago: 2h, 7d"
     )))
+}
+
+/// An output as the ledger has it: a path from the root, or a database and its table.
+fn absolute(output: &str) -> std::io::Result<String> {
+    if output.starts_with("postgres://") {
+        return Ok(output.to_owned());
+    }
+    let (before, path) = match output.strip_prefix("sqlite:") {
+        Some(path) => ("sqlite:", path),
+        None => ("", output),
+    };
+    Ok(format!("{before}{}", std::path::absolute(path)?.display()))
 }
 
 #[cfg(test)]

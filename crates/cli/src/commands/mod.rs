@@ -3,15 +3,22 @@
 mod check;
 mod entry;
 mod events;
+mod export;
 mod files;
 mod gates;
 mod init;
+mod keeping;
 mod ledger;
+mod listing;
+mod merge;
 mod pass;
+mod people;
 mod rehearse;
 mod reload;
+mod sample;
 mod serve;
 mod why;
+mod worker;
 
 use std::io::IsTerminal;
 use std::process::ExitCode;
@@ -56,6 +63,8 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
         Command::Reload(args) => done(reload::reload(&file, &args)),
         Command::Pause(names) => done(gates::set_paused(config()?, &names.gates, true)),
         Command::Resume(names) => done(gates::set_paused(config()?, &names.gates, false)),
+        Command::Merge(args) => merge::merge(&args),
+        Command::Sample(args) => done(sample::sample(&args)),
         Command::Ledger(ledger) => {
             let config = config()?;
             let zone = config.service.timezone.clone();
@@ -66,6 +75,16 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
             let zone = config.service.timezone.clone();
             done(entry::entry(&Client::of(config)?, &entry, &zone))
         }
+        Command::Reopen(args) => people::reopen(config()?, &args),
+        Command::Release(args) => people::release(config()?, &args),
+        Command::Forget(args) => people::forget(config()?, &args),
+        Command::Unload(args) => people::unload(config()?, &args),
+        Command::Adopt(args) => people::adopt(config()?, &args),
+        Command::Verify(args) => keeping::verify(config()?, &args),
+        Command::Backup(args) => done(keeping::backup(config()?, &args)),
+        Command::Restore(args) => done(keeping::restore(&config()?, &args)),
+        Command::Trim(args) => done(keeping::trim(config()?, &args)),
+        Command::Worker(args) => worker::worker(&file, &args),
         Command::Events(events) => done(events::events(config()?, &events)),
     }
 }

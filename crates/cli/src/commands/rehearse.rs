@@ -34,7 +34,7 @@ fn print(files: &[Rehearsed]) -> Result<(), Failure> {
     for file in files {
         table.add_row([
             Cell::new(&file.gate),
-            Cell::new(&file.path),
+            Cell::new(&file.place),
             Cell::new(show::bytes(file.bytes)).set_alignment(comfy_table::CellAlignment::Right),
             show::word(word(file.will)),
             Cell::new(what(file, &here)),
@@ -71,6 +71,7 @@ fn word(will: Will) -> &'static str {
         Will::Work => "work",
         Will::File => "file",
         Will::Repeat => "repeat",
+        Will::PassOver => "pass over",
         Will::Hold => "hold",
         Will::Wait => "wait",
     }

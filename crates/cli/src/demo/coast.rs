@@ -28,6 +28,9 @@ pub const STATIONS: [Station; 4] = [
     Station { id: "tarn-ness", mean_m: 1.9, amplitude_m: 0.9, lag_h: 1.7 },
 ];
 
+/// The wave buoys, and how high the sea usually is there, in metres.
+pub const BUOYS: [(&str, f64); 2] = [("skerrow-outer", 2.1), ("ullin-roads", 0.8)];
+
 /// The harbours that send manifests.
 pub const HARBOURS: [&str; 3] = ["ullin-bay", "garrow-light", "tarn-ness"];
 
@@ -60,6 +63,28 @@ pub fn tide_table(station: &Station, hour: DateTime, random: &mut ChaCha8Rng) ->
             "{}Z,{:.2},{quality}",
             at.strftime("%Y-%m-%dT%H:%M"),
             level_m(station, at, random)
+        );
+    }
+    text
+}
+
+/// One hour of waves at a buoy, a row every ten minutes. Now and then the buoy is hit by
+/// something, and one height cannot be right.
+pub fn wave_table(usual_m: f64, hour: DateTime, random: &mut ChaCha8Rng) -> String {
+    let mut text = String::from("taken_at,height_m,period_s,direction_deg\n");
+    let hit = random.random_bool(0.2).then(|| random.random_range(0..6));
+    for ten in 0..6 {
+        let at = hour.saturating_add((ten * 10).minutes());
+        let swell = (at.duration_since(beginning()).as_secs_f64() / 40_000.0).sin();
+        let height = usual_m * (1.0 + 0.4 * swell) + random.random_range(0.0..0.3);
+        let height = if hit == Some(ten) { -9.99 } else { height };
+        let period = 6.0 + 2.0 * swell + random.random_range(-0.4..0.4);
+        let direction = 240 + random.random_range(0..50);
+        // Writing to a String does not fail.
+        let _ = writeln!(
+            text,
+            "{},{height:.2},{period:.1},{direction}",
+            at.strftime("%Y-%m-%d %H:%M:%S")
         );
     }
     text

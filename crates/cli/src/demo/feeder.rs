@@ -15,7 +15,10 @@ use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
 use super::coast::{self, Fault, HARBOURS, STATIONS};
-use super::pictures;
+use super::{pictures, soundings};
+
+/// Sounding workbooks that lie there before the service starts.
+const BACKLOG_MONTHS: usize = 8;
 
 /// Hours of tide tables that lie there before the service starts.
 const BACKLOG_HOURS: i64 = 12;
@@ -29,6 +32,8 @@ pub struct Feeder {
     step: u32,
     hour: DateTime,
     number: u32,
+    /// Sounding workbooks that were dropped.
+    months: usize,
     /// A file that is being written row by row.
     slow: Option<Slow>,
 }
@@ -65,6 +70,7 @@ impl Feeder {
             step: 0,
             hour: coast::beginning(),
             number: 100,
+            months: 0,
             slow: None,
         }
     }
@@ -75,11 +81,15 @@ impl Feeder {
             for at in 0..STATIONS.len() {
                 self.tide(at, "")?;
             }
+            self.waves()?;
             self.hour = self.hour.saturating_add(1.hour());
         }
         for _ in 0..6 {
             self.manifest(Fault::None)?;
             self.picture()?;
+        }
+        for _ in 0..BACKLOG_MONTHS {
+            self.sounding()?;
         }
         Ok(())
     }
@@ -115,10 +125,22 @@ impl Feeder {
             6 => self.odd(hour),
             8 => self.manifest(Fault::None),
             _ => {
+                self.waves()?;
                 self.hour = self.hour.saturating_add(1.hour());
-                Ok(())
+                // A month of the surveyors is three hours of the coast.
+                if hour % 3 == 2 { self.sounding() } else { Ok(()) }
             }
         }
+    }
+
+    /// The next month's workbook; after twelve a new year begins.
+    fn sounding(&mut self) -> io::Result<()> {
+        let (month, name) = soundings::MONTHS[self.months % 12];
+        let year = i16::try_from(2025 + self.months / 12).unwrap_or(2025);
+        self.months += 1;
+        let bytes = soundings::workbook(year, month, &mut self.random)?;
+        let file = format!("skerrow-sound_{year}_{name}.xlsx");
+        drop_file(&self.drops.join("soundings").join(file), &bytes)
     }
 
     fn table_of(&mut self, hour: u32, station: usize) -> io::Result<()> {
@@ -178,6 +200,19 @@ impl Feeder {
         let (station, at) = (&STATIONS[station], self.hour);
         let path = self.drops.join("tide").join(station.id).join(name_of(station.id, at, suffix));
         drop_file(&path, table_text(station, at).as_bytes())
+    }
+
+    /// The hour at each buoy, from a seed of its own.
+    fn waves(&self) -> io::Result<()> {
+        for (at, (buoy, usual_m)) in coast::BUOYS.into_iter().enumerate() {
+            let hours = self.hour.duration_since(coast::beginning()).as_hours();
+            let seed = 1_000_000 + hours.unsigned_abs() * coast::BUOYS.len() as u64 + at as u64;
+            let mut random = ChaCha8Rng::seed_from_u64(seed);
+            let text = coast::wave_table(usual_m, self.hour, &mut random);
+            let path = self.drops.join("waves").join(name_of(buoy, self.hour, ""));
+            drop_file(&path, text.as_bytes())?;
+        }
+        Ok(())
     }
 
     fn begin_slowly(&mut self, station: usize) -> io::Result<()> {

@@ -4,6 +4,7 @@
 mod coast;
 mod feeder;
 mod pictures;
+mod soundings;
 
 use std::io::Write;
 use std::net::TcpListener;
@@ -53,7 +54,8 @@ fn make(folder: &Path) -> Result<(), Failure> {
         Failure::Failed(format!("the demo's folder `{}` cannot be made: {error}", folder.display()))
     };
     let write = || -> std::io::Result<()> {
-        for part in ["drops/manifests", "drops/sea-state", "bin"] {
+        for part in ["drops/manifests", "drops/sea-state", "drops/soundings", "drops/waves", "bin"]
+        {
             std::fs::create_dir_all(folder.join(part))?;
         }
         for station in coast::STATIONS {

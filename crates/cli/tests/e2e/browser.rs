@@ -3,9 +3,10 @@
 use std::future::Future;
 use std::io::{BufRead, BufReader};
 use std::process::{Child, Command, Stdio};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use fantoccini::elements::Element;
+use fantoccini::error::{CmdError, ErrorStatus};
 use fantoccini::{Client, ClientBuilder, Locator};
 use hyper_util::client::legacy::connect::HttpConnector;
 use serde_json::json;
@@ -20,6 +21,12 @@ struct Driver {
 
 impl Driver {
     fn start() -> Self {
+        // Drivers that start in one moment can choose one port for both, for IPv4 and for
+        // IPv6: then one of them ends at once.
+        (0..5).find_map(|_| Driver::try_start()).expect("chromedriver says its port")
+    }
+
+    fn try_start() -> Option<Self> {
         let mut child = Command::new("chromedriver")
             .arg("--port=0")
             .stdout(Stdio::piped())
@@ -27,16 +34,17 @@ impl Driver {
             .spawn()
             .expect("chromedriver is installed by `make test`");
         let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
-        let port = lines
-            .by_ref()
-            .map_while(Result::ok)
-            .find_map(|line| {
-                let (_, port) = line.split_once("started successfully on port ")?;
-                port.trim_end_matches('.').parse().ok()
-            })
-            .expect("chromedriver says its port");
+        let port = lines.by_ref().map_while(Result::ok).find_map(|line| {
+            let (_, port) = line.split_once("started successfully on port ")?;
+            port.trim_end_matches('.').parse().ok()
+        });
+        let Some(port) = port else {
+            let _ = child.kill();
+            let _ = child.wait();
+            return None;
+        };
         std::thread::spawn(move || lines.for_each(drop));
-        Driver { child, port }
+        Some(Driver { child, port })
     }
 }
 
@@ -102,13 +110,20 @@ impl Page {
 
     /// The element at this XPath, once it is there.
     pub async fn find(&self, xpath: &str) -> Element {
-        self.client
+        let found = self
+            .client
             .wait()
             .at_most(PATIENCE)
             .every(Duration::from_millis(50))
             .for_element(Locator::XPath(xpath))
-            .await
-            .unwrap_or_else(|error| panic!("no {xpath}: {error}"))
+            .await;
+        match found {
+            Ok(found) => found,
+            Err(error) => {
+                let shown = self.script("return document.body.innerText").await;
+                panic!("no {xpath}: {error}; the page says {shown}")
+            }
+        }
     }
 
     /// Waits until the text is somewhere on the page.
@@ -120,13 +135,32 @@ impl Page {
         self.client.find(Locator::XPath(xpath)).await.is_ok()
     }
 
+    /// Clicks the element at this XPath, as a person does: again when the page drew it
+    /// anew, or something moved over it, between looking and clicking.
     pub async fn click(&self, xpath: &str) {
-        self.find(xpath).await.click().await.unwrap();
+        let begun = Instant::now();
+        while let Err(error) = self.find(xpath).await.click().await {
+            let covered = matches!(
+                &error,
+                CmdError::Standard(told) if told.error == ErrorStatus::ElementClickIntercepted
+            );
+            let passing = covered
+                || error.is_stale_element_reference()
+                || error.is_element_not_interactable();
+            assert!(passing && begun.elapsed() < PATIENCE, "{xpath} cannot be clicked: {error}");
+        }
     }
 
-    /// Clicks the button or link with this text.
+    /// Clicks the button or link with this text, once it can be.
     pub async fn press(&self, text: &str) {
-        self.click(&format!("(//button|//a)[normalize-space(.)=\"{text}\"]")).await;
+        self.click(&format!("(//button|//a)[not(@disabled)][normalize-space(.)=\"{text}\"]")).await;
+    }
+
+    /// Types into the field at this XPath, in place of what it has.
+    pub async fn type_in(&self, xpath: &str, text: &str) {
+        let field = self.find(xpath).await;
+        field.clear().await.unwrap();
+        field.send_keys(text).await.unwrap();
     }
 
     /// What a script returns.

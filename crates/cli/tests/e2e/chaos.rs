@@ -120,7 +120,7 @@ fn drop_with_marker(coast: &Coast, gate: &str, name: &str, content: &str) {
     }
 }
 
-fn number_of(name: &str, default: u64) -> u64 {
+pub fn number_of(name: &str, default: u64) -> u64 {
     std::env::var(name).ok().and_then(|text| text.parse().ok()).unwrap_or(default)
 }
 

@@ -269,7 +269,7 @@ fn json_has_the_documented_fields() {
     for name in "name drop state counts last_arrival next_pass paused".split_whitespace() {
         assert!(keys(gate).contains(&name), "{name}");
     }
-    let counts = "adopted arriving filed gone held ready repeat worked working";
+    let counts = "adopted arriving filed gone held passed over ready repeat worked working";
     assert_eq!(keys(&gate["counts"]).join(" "), counts);
     let file = &coast.json("files tide")[0];
     for name in

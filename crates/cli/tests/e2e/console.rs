@@ -147,7 +147,7 @@ fn the_ledger_is_searched_and_an_entry_tells_its_history() {
             page.find(&format!("//*[@aria-labelledby='history']//li[contains(., '{words}')]"))
                 .await;
         }
-        page.find("//*[@aria-labelledby='batch']//dd[contains(., 'out/sums.csv')]").await;
+        page.find("//*[@aria-labelledby='batch']//li[contains(., 'out/sums.csv')]").await;
         let sum = text(&coast.entry("a.csv"), "sha256").to_owned();
         page.see(&sum).await;
         page.go(&service, "/entries/999").await;
@@ -223,5 +223,116 @@ fn trouble_is_shown_and_the_line_comes_back_after_a_restart() {
         page.find("//*[@role='status'][contains(., 'Live')]").await;
         page.see("nothing held, no trouble").await;
         drop(again);
+    });
+}
+
+#[test]
+fn a_held_entry_is_released_on_its_page_with_who_and_why() {
+    let coast = coast();
+    coast.drop("drops/sums/bad.csv", "a,b\n1\n");
+    let service = coast.serve();
+    with_page(SIZE, |page| async move {
+        page.sign_in(&service).await;
+        page.press("bad.csv").await;
+        page.see("Held because").await;
+        page.see("the same file").await;
+        page.press("File as it is …").await;
+        page.see("1 entry.").await;
+        // Without a name and a reason nothing can be done.
+        assert!(page.has("//button[@disabled][normalize-space(.)='File as it is']").await);
+        page.type_in("//input[@aria-label='Why']", "known to be short").await;
+        page.type_in("//input[@aria-label='Who']", "Ada").await;
+        page.press("File as it is").await;
+        page.see("1 entry: filed by the next pass.").await;
+        page.press("Close").await;
+        page.see("released, to be filed as it is: known to be short").await;
+        page.see("by Ada").await;
+        page.find("//h1[contains(., 'filed')]").await;
+        // The name is remembered; what was filed can be worked again.
+        page.press("Reopen …").await;
+        page.type_in("//input[@aria-label='Why']", "mended").await;
+        page.find("//button[not(@disabled)][normalize-space(.)='Reopen']").await;
+    });
+    coast.wait("it is filed", |coast| coast.files("archive/sums").len() == 1);
+}
+
+#[test]
+fn what_was_done_is_told_while_the_entry_goes_on() {
+    let script = "[ -e mended ] || exit 3; while [ ! -e go ]; do sleep 0.05; done";
+    let coast = Coast::new(&format!(
+        "[gate.job]\ndrop = \"drops/job\"\nsettle = \"50ms\"\n\
+         archive = {{ into = \"archive\" }}\n[gate.job.run]\nprogram = \"/bin/sh\"\n\
+         args = [\"-c\", \"{script}\"]\n"
+    ));
+    coast.drop("drops/job/1.txt", "1");
+    let service = coast.serve();
+    with_page(SIZE, |page| async move {
+        page.sign_in(&service).await;
+        page.press("1.txt").await;
+        page.press("Work again …").await;
+        page.see("1 entry.").await;
+        coast.drop("mended", "");
+        page.type_in("//input[@aria-label='Why']", "mended").await;
+        page.type_in("//input[@aria-label='Who']", "Ada").await;
+        page.press("Work again").await;
+        // Nothing can be done to a working entry; what was done is told all the same.
+        page.find("//h1[contains(., 'working')]").await;
+        page.see("1 entry: the next pass works it.").await;
+        page.press("Close").await;
+        page.find("//body[not(contains(., 'Work again'))]").await;
+        coast.drop("go", "");
+        page.find("//h1[contains(., 'filed')]").await;
+        page.find("//button[normalize-space(.)='Reopen …']").await;
+    });
+}
+
+#[test]
+fn many_entries_are_released_at_once_and_files_adopted() {
+    let coast = coast();
+    for number in 0..12 {
+        coast.drop(&format!("drops/sums/bad_{number}.csv"), format!("a,b\n{number}\n"));
+    }
+    let service = coast.serve();
+    with_page(SIZE, |page| async move {
+        page.sign_in(&service).await;
+        page.see("12 held").await;
+        page.go(&service, "/ledger?state=held&gate=sums").await;
+        page.press("Delete the file …").await;
+        page.see("12 entries.").await;
+        page.type_in("//input[@aria-label='Why']", "test files").await;
+        page.type_in("//input[@aria-label='Who']", "Ada").await;
+        page.press("Delete").await;
+        page.see("12 entries: deleted.").await;
+        page.press("Close").await;
+        page.see("No entry is so.").await;
+        // What lies in the drop folder of a paused gate can be adopted.
+        service.post("/api/v1/gates/tide/pause");
+        coast.drop("drops/tide/ullin_1.csv", "1");
+        page.go(&service, "/gates/tide").await;
+        page.find("//tr[contains(., 'ullin_1.csv')]").await;
+        page.press("Adopt …").await;
+        page.see("1 file.").await;
+        page.type_in("//input[@aria-label='Why']", "worked before").await;
+        page.press("Adopt").await;
+        page.see("1 file entered as already worked.").await;
+        assert_eq!(text(&coast.entry("ullin_1.csv"), "state"), "adopted");
+        assert!(coast.files("drops/sums").is_empty());
+    });
+}
+
+#[test]
+fn pages_that_nobody_sees_hold_no_connection() {
+    let coast = coast();
+    let service = coast.serve();
+    with_page(SIZE, |page| async move {
+        page.sign_in(&service).await;
+        // A browser has six connections for a service; each of these pages is kept for
+        // going back, and would hold one.
+        for _ in 0..5 {
+            page.go(&service, "/ledger").await;
+            page.see("The ledger is empty.").await;
+            page.go(&service, "/").await;
+            page.find("//*[@role='status'][contains(., 'Live')]").await;
+        }
     });
 }

@@ -84,10 +84,19 @@ fn the_demo_shows_every_kind_of_arrival() {
             && count(&gates, "manifests", "held") > 0
             && count(&gates, "tide", "filed") > 48
             && count(&gates, "sea-state", "filed") > 6
+            && count(&gates, "waves", "filed") >= 24
             && repeats.as_array().unwrap().len() > 1;
         all.then_some(gates)
     });
-    assert_eq!(gates.as_array().unwrap().len(), 3);
+    assert_eq!(gates.as_array().unwrap().len(), 5);
+
+    // Six rows of every hour of each buoy are in the table, or set aside.
+    let waves = demo.json("ledger --gate waves --state filed --limit 1000");
+    let entry = waves.as_array().unwrap().last().unwrap()["id"].to_string();
+    let output = &demo.json(&format!("entry {entry}"))["worked_in"]["outputs"][0];
+    assert_eq!((&output["role"], &output["account"]["rows_in"]), (&"load".into(), &6.into()));
+    let loaded = demo.json(&format!("entry {entry} --rows"))["rows"].as_array().unwrap().len();
+    assert_eq!(output["rows"], loaded);
 
     // The misnamed file is left, and it is said what it lacks.
     let left = demo.json("files tide --verdict leave");

@@ -8,6 +8,7 @@ use std::os::unix::fs::{PermissionsExt, symlink};
 use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::Command;
+use std::time::{Duration, SystemTime};
 
 use serde_json::Value;
 
@@ -220,7 +221,7 @@ fn links_are_not_followed_out_of_the_roots() {
     assert!(coast.ledger().is_empty());
     assert!(problems_of_pass(&coast, "tide").contains("lies outside the roots"));
     let because = coast.json("files wave")[0]["because"].clone();
-    assert_eq!(because, "a symbolic link is never followed");
+    assert_eq!(because, "a symbolic link is not followed (links = \"leave\")");
     // An archive that is a link out of the roots is refused as well.
     fs::remove_file(coast.path("drops/tide")).unwrap();
     coast.drop("drops/tide/a.csv", "x");
@@ -311,4 +312,77 @@ fn a_newer_ledger_is_refused_with_advice() {
         assert_eq!(ran.code, 1, "{line}");
         assert!(ran.err.contains("has schema 99, newer than this program's"), "{}", ran.err);
     }
+}
+
+#[test]
+fn odd_times_of_files_hold_nothing_back() {
+    let coast = Coast::new(&filing_gate("tide", ""));
+    let at = |path: &str, time: SystemTime| {
+        let path = coast.drop(path, path);
+        fs::File::options().append(true).open(path).unwrap().set_modified(time).unwrap();
+    };
+    at("drops/tide/zero.csv", SystemTime::UNIX_EPOCH);
+    at("drops/tide/before.csv", SystemTime::UNIX_EPOCH - Duration::from_secs(86_400));
+    at("drops/tide/future.csv", SystemTime::now() + Duration::from_secs(400 * 86_400));
+    let files = coast.json("files tide");
+    let verdicts = files.as_array().unwrap().iter().map(|file| text(file, "verdict"));
+    assert!(verdicts.into_iter().all(|verdict| matches!(verdict, "wait" | "take")), "{files}");
+    coast.wait("all are filed", |coast| {
+        coast.run("pass");
+        coast.files("archive").len() == 3
+    });
+    assert_eq!(text(&coast.entry("zero.csv"), "modified"), "1970-01-01T00:00:00Z");
+}
+
+#[test]
+fn a_folder_that_becomes_a_file_and_a_file_that_becomes_a_folder() {
+    let coast = two_gates();
+    coast.folder("drops/wave");
+    fs::write(coast.path("drops/tide"), "no folder").unwrap();
+    coast.drop("drops/wave/a.csv", "a");
+    pass(&coast, "wave");
+    assert!(problems_of_pass(&coast, "tide").contains("cannot be read"));
+    assert_eq!(coast.read("drops/tide"), "no folder", "it is not ours");
+    // A file that waits gives way to a folder of its name.
+    fs::remove_file(coast.path("drops/tide")).unwrap();
+    coast.drop("drops/tide/b.csv", "b");
+    fs::remove_file(coast.path("drops/tide/b.csv")).unwrap();
+    coast.drop("drops/tide/b.csv/inner.csv", "inner");
+    coast.drop("drops/tide/c.csv", "c");
+    let report = pass(&coast, "tide");
+    assert_eq!((&report["filed"], &report["problems"]), (&1.into(), &Value::Array(vec![])));
+    assert_eq!(coast.read("drops/tide/b.csv/inner.csv"), "inner");
+}
+
+#[test]
+fn an_archive_that_cannot_be_written_loses_nothing_and_works_nothing_twice() {
+    // SAFETY: a plain system call without arguments.
+    if unsafe { libc::geteuid() } != 0 {
+        eprintln!("not tested: only root can become another user");
+        return;
+    }
+    let coast = Coast::new(
+        "[gate.tide]\ndrop = \"drops/tide\"\nsettle = \"0s\"\narchive = { into = \"archive/tide\" }\n\
+         merge = { into = \"out/tide.csv\" }\n",
+    );
+    coast.folder("archive/tide");
+    coast.drop("drops/tide/a.csv", "t\n1\n");
+    give_to_nobody(&coast);
+    let archive = coast.path("archive/tide");
+    fs::set_permissions(&archive, PermissionsExt::from_mode(0o555)).unwrap();
+    for _ in 0..3 {
+        let ran = pass_as_nobody(&coast);
+        assert_eq!(ran.code, 1);
+        assert!(
+            ran.out.contains("Permission denied") && ran.out.contains("tried again"),
+            "{}",
+            ran.out
+        );
+    }
+    assert_eq!(text(&coast.entry("a.csv"), "state"), "worked");
+    assert_eq!(coast.files("drops"), ["drops/tide/a.csv"]);
+    fs::set_permissions(&archive, PermissionsExt::from_mode(0o755)).unwrap();
+    assert_eq!(pass_as_nobody(&coast).code, 0);
+    assert_eq!(coast.read("out/tide.csv"), "t\n1\n", "its rows stand there once");
+    assert_eq!(coast.files("archive"), ["archive/tide/a.csv"]);
 }

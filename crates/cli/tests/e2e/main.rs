@@ -11,7 +11,8 @@
 //! * `service`: the HTTP interface, live events, sign-in, starting and stopping.
 //! * `console`: the page, in headless Chromium.
 //! * `demo`: the demo as a newcomer meets it.
-//! * `chaos`: kill -9 at random moments under load.
+//! * `loads`: rows in tables of databases (`databases` makes these).
+//! * `chaos`, `chaos_loads`: kill -9 at random moments under load.
 //! * `shots`: not a test; makes the pictures of `docs/screenshots` (ignored).
 //!
 //! Nothing uses a fixed port or folder, and everything ends with its test.
@@ -21,13 +22,24 @@
 mod arrivals;
 mod browser;
 mod chaos;
+mod chaos_loads;
 mod commands;
 mod console;
+mod databases;
 mod demo;
 mod faults;
+mod folders;
+mod identity;
+mod keeping;
+mod loads;
+mod model;
+mod offers;
 mod passes;
+mod people;
 mod rehearse;
 mod reload;
 mod service;
 mod shots;
 mod support;
+mod tables;
+mod walk;

@@ -393,3 +393,24 @@ fn files_can_be_left_in_place_and_are_still_worked_once() {
     assert_eq!(coast.json("files tide")[0]["verdict"], "known");
     assert_eq!(coast.ledger().len(), 1);
 }
+
+#[test]
+fn programs_run_beside_each_other_as_many_as_the_gate_says() {
+    // Each waits until the other has begun: one after the other they would fail.
+    let coast = running_gate(
+        "touch \"$VADEGATE_NAME.begun\"; n=0; while [ $(ls *.begun | wc -l) -lt 2 ]; do n=$((n+1)); \
+         [ $n -gt 300 ] && exit 1; sleep 0.1; done; echo \"$VADEGATE_NAME\" >> ran",
+        "",
+    );
+    let config = coast.read("vadegate.toml").replace("[gate.job]\n", "[gate.job]\nat_once = 2\n");
+    fs::write(coast.path("vadegate.toml"), config).unwrap();
+    coast.drop("drops/a_1.txt", "a");
+    coast.drop("drops/b_1.txt", "b");
+    rest(&coast);
+    let report = pass(&coast, "job");
+    assert_eq!((&report["worked"], &report["filed"]), (&2.into(), &2.into()), "{report}");
+    let ran = coast.read("ran");
+    let mut ran: Vec<&str> = ran.lines().collect();
+    ran.sort_unstable();
+    assert_eq!(ran, ["a_1.txt", "b_1.txt"]);
+}

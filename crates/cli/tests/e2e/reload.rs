@@ -79,7 +79,9 @@ fn with_a_fault_the_one_before_stays_in_force_and_the_fault_is_told() {
         fault.contains("unknown key `setle` in [gate.tide]; did you mean `settle`?"),
         "{fault}"
     );
-    assert!(service.log().contains("the changed configuration was not taken"));
+    wait("it is logged", || {
+        service.log().contains("the changed configuration was not taken").then_some(())
+    });
     let (status, body) = service.ask("POST", "/api/v1/reload", &[]);
     assert_eq!((status, body.contains("did you mean `settle`?")), (422, true), "{body}");
     coast.drop("drops/tide/a.csv", "1");

@@ -120,6 +120,13 @@ fn the_document_describes_what_is_answered() {
     coast.drop("drops/tide/b.csv", "1");
     coast.drop("drops/tide/c.txt", "2");
     filed(&coast, 2);
+    coast.drop("sample.csv", "time,level_m\n06:00,1.5\n");
+    let loads = "[gate.waves]\ndrop = \"drops/waves\"\nsettle = \"20ms\"\narchive = { into = \"archive/waves\" }\n\
+                 load = { to = \"sqlite:out/sound.db\", table = \"waves\", if_missing = \"create\" }\n";
+    coast.drop("drops/waves/w.csv", "height_m\n1.5\n");
+    fs::write(coast.path("vadegate.toml"), coast.read("vadegate.toml") + loads).unwrap();
+    service.post("/api/v1/reload");
+    coast.wait("it is loaded", |coast| coast.files("archive/waves").len() == 1);
     let document = service.get("/api/v1/openapi.json");
     assert!(text(&document, "openapi").starts_with("3.1"));
     let paths = document["paths"].as_object().unwrap();
@@ -135,7 +142,10 @@ fn the_document_describes_what_is_answered() {
         schema["components"] = document["components"].clone();
         let path = path.replace("{gate}", "tide").replace("{id}", "2");
         let path = match path.rsplit('/').next().unwrap() {
+            "rows" => path.replace("/2/", "/3/"),
             "why" => format!("{path}?path=a.csv"),
+            "outputs" => format!("{path}?path=/out/x.csv"),
+            "sample" => format!("{path}?path=sample.csv"),
             "matches" => format!("{path}?pattern=%3Cname%3E.txt"),
             _ => path,
         };
@@ -278,15 +288,18 @@ fn it_stops_on_sigterm_with_all_that_was_settled_filed_or_left() {
         coast.drop(&format!("drops/tide/{number}.csv"), format!("{number}"));
     }
     // A listener must not keep it from stopping.
+    let (listens, listening) = std::sync::mpsc::channel();
     let listener = std::thread::spawn({
         let (base, token) = (service.base.clone(), service.token.clone());
         move || {
-            let listening = Service::elsewhere(&base, &token);
-            let answer = listening.agent().get(listening.url("/api/v1/events"));
+            let elsewhere = Service::elsewhere(&base, &token);
+            let answer = elsewhere.agent().get(elsewhere.url("/api/v1/events"));
             let answer = answer.header("Authorization", format!("Bearer {token}")).call().unwrap();
+            listens.send(()).unwrap();
             BufReader::new(answer.into_body().into_reader()).lines().map_while(Result::ok).count()
         }
     });
+    listening.recv().unwrap();
     coast.wait("some are filed", |coast| !coast.files("archive").is_empty());
     let begun = std::time::Instant::now();
     assert_eq!(service.stop(), Some(0));

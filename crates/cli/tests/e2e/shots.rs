@@ -60,9 +60,6 @@ async fn pages(demo: &Demo, page: Page) {
     page.find("//article[@data-gate='manifests']//dd[contains(@class, 'text-danger')]").await;
     page.find("//article[@data-gate='tide']//dd[contains(@class, 'text-danger')]").await;
     picture(&page, "gates").await;
-    page.script("document.documentElement.dataset.theme = 'dark'; return 1").await;
-    picture(&page, "gates-dark").await;
-    page.script("document.documentElement.dataset.theme = 'light'; return 1").await;
     page.go(service, "/gates/tide").await;
     page.find("//td[contains(., 'no pattern takes it')]").await;
     picture(&page, "gate").await;
@@ -91,6 +88,14 @@ async fn pages(demo: &Demo, page: Page) {
         .await;
     picture(&page, "gate-pattern").await;
     service.post("/api/v1/gates/tide/resume");
+    page.go(service, "/gates/soundings").await;
+    page.see("Still missing:").await;
+    picture(&page, "gate-gathering").await;
+    ledger_pages(demo, page).await;
+}
+
+async fn ledger_pages(demo: &Demo, page: Page) {
+    let service = &demo.service();
     page.go(service, "/ledger").await;
     page.find("//table//td").await;
     picture(&page, "ledger").await;
@@ -98,10 +103,27 @@ async fn pages(demo: &Demo, page: Page) {
     page.click("//table//td[1]/a").await;
     page.see("Held because").await;
     picture(&page, "entry-held").await;
+    page.press("Work again …").await;
+    page.see("1 entry.").await;
+    page.type_in("//input[@aria-label='Why']", "the supplier has mended line 13").await;
+    page.type_in("//input[@aria-label='Who']", "Ada Fennick").await;
+    picture(&page, "release").await;
+    page.press("Leave it").await;
     page.go(service, "/ledger?state=filed&gate=tide").await;
-    page.click("//table//td[1]/a").await;
+    page.click("//table//tr[contains(., ' rows')]/td[1]/a").await;
     page.see("Batch").await;
     picture(&page, "entry").await;
+    page.click("//li[.//span[normalize-space()='Output']]//a[contains(., 'look inside')]").await;
+    page.see("First rows").await;
+    page.find("//h2[contains(., 'Account')]").await;
+    picture(&page, "table").await;
+    page.go(service, "/ledger?state=filed&gate=waves").await;
+    page.click("//table//tr[contains(., '5 rows')]/td[1]/a").await;
+    page.click("//a[contains(., 'its rows there')]").await;
+    page.find("//*[@aria-labelledby='account']").await;
+    page.script("document.documentElement.dataset.theme = 'dark'; return 1").await;
+    picture(&page, "rows-dark").await;
+    page.script("document.documentElement.dataset.theme = 'light'; return 1").await;
     page.resize(390, 844).await;
     page.go(service, "/").await;
     page.see("What happened last").await;
@@ -118,7 +140,6 @@ fn shots() {
         "command-gates",
         &["vadegate gates", "vadegate files tide", "vadegate ledger --state held"],
     );
-    terminal(&demo, "command-help", &["vadegate --help"]);
     let service = demo.service();
     for gate in ["tide", "manifests", "sea-state"] {
         service.post(&format!("/api/v1/gates/{gate}/pause"));
@@ -146,6 +167,43 @@ fn shots() {
             "vadegate why manifest_ullin-bay_101.txt",
             "vadegate entry 30",
             "vadegate events --limit 5",
+        ],
+    );
+    // The workbooks of a year are filed together.
+    wait("the soundings of a year are filed", || {
+        demo.folder()
+            .join("archive/soundings/2025/skerrow-sound_2025_Jan.xlsx")
+            .is_file()
+            .then_some(())
+    });
+    terminal(
+        &demo,
+        "command-merge",
+        &[
+            "vadegate sample archive/soundings/2025/skerrow-sound_2025_Jan.xlsx",
+            "vadegate merge out/tide -o day.csv --take \"<station>_<day:%Y-%m-%d>.csv\" --totals level_m",
+        ],
+    );
+    terminal(
+        &demo,
+        "command-keeping",
+        &[
+            "vadegate release --gate manifests --state held --how again --why mended --yes",
+            "vadegate ledger --by gate",
+            "vadegate ledger --of out/tide/ullin-bay_2026-03-01.csv --limit 3",
+            "vadegate entry --sum archive/sea-state/2026/03/01/*121409.png",
+            "vadegate verify",
+        ],
+    );
+    let of_waves = demo.json("ledger --gate waves --state filed --limit 1");
+    let entry = of_waves[0]["id"].to_string();
+    terminal(
+        &demo,
+        "command-load",
+        &[
+            &format!("vadegate entry {entry} --rows 4"),
+            &format!("vadegate unload {entry} --why \"sent for the wrong day\""),
+            &format!("vadegate entry {entry}"),
         ],
     );
 }

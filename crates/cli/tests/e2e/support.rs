@@ -223,6 +223,19 @@ impl Service {
         (answer.status().as_u16(), answer.body_mut().read_to_string().unwrap())
     }
 
+    /// Status and body of a request that sends a JSON document.
+    pub fn send(&self, path: &str, body: &Value) -> (u16, String) {
+        let mut answer = self
+            .agent
+            .post(self.url(path))
+            .header("Authorization", format!("Bearer {}", self.token))
+            .header("Content-Type", "application/json")
+            .send(body.to_string())
+            .unwrap();
+        let text = answer.body_mut().read_to_string().unwrap();
+        (answer.status().as_u16(), text)
+    }
+
     pub fn get(&self, path: &str) -> Value {
         let (status, body) = self.ask("GET", path, &[]);
         assert_eq!(status, 200, "{path}: {body}");
@@ -304,4 +317,17 @@ pub fn filing_gate(name: &str, more: &str) -> String {
         "[gate.{name}]\ndrop = \"drops/{name}\"\nsettle = \"50ms\"\nsweep = \"500ms\"\n{more}\n\
          [gate.{name}.archive]\ninto = \"archive/{name}\"\n"
     )
+}
+
+/// Commands that run beside the test.
+pub trait InBackground {
+    /// Runs it to its end on a thread.
+    fn output_in_background(&mut self) -> std::thread::JoinHandle<Output>;
+}
+
+impl InBackground for Command {
+    fn output_in_background(&mut self) -> std::thread::JoinHandle<Output> {
+        let child = self.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+        std::thread::spawn(move || child.wait_with_output().unwrap())
+    }
 }

@@ -12,6 +12,7 @@ mod lease;
 mod names;
 pub(crate) mod notices;
 mod settle;
+mod sum;
 mod sweep;
 mod version;
 
@@ -20,6 +21,8 @@ pub(crate) use fingerprint::{FingerprintError, fingerprint, open_unmarked};
 pub use lease::{Lease, lease_tells, network_kind, writers};
 pub use names::temporary_name;
 pub use settle::{Clock, Look, Verdict, judge};
+pub(crate) use sum::Sum;
+pub(crate) use sweep::sweep_from;
 pub use sweep::{Kind, Seen, SweepProblem, look_at, sweep};
 pub use version::Version;
 

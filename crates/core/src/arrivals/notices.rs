@@ -1,9 +1,9 @@
-//! The kernel's notices of changes in a drop folder.
+//! The kernel's notices of changes in drop folders.
 //!
 //! A notice only says "look there"; nothing is believed of it. When notices
 //! are lost, or cannot be had, the periodic sweep finds everything.
 
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashSet};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
@@ -17,7 +17,7 @@ const MOST_PATHS: usize = 20_000;
 /// What the notices ask to be looked at.
 #[derive(Debug, Default)]
 pub(crate) struct Wanted {
-    /// Paths below the drop folder.
+    /// Paths below the base.
     pub paths: HashSet<String>,
     /// Notices were lost, or too many: sweep.
     pub sweep: bool,
@@ -29,60 +29,95 @@ impl Wanted {
     }
 }
 
-/// Notices of one drop folder.
+/// Folders to be watched, and whether with all folders below.
+pub(crate) type Watched = BTreeMap<PathBuf, bool>;
+
+/// Notices of the drop folders of a gate.
 pub(crate) struct Notices {
     wanted: Arc<Mutex<Wanted>>,
     watcher: Option<RecommendedWatcher>,
-    watched: Option<(u64, u64)>,
-    drop: PathBuf,
-    subfolders: bool,
+    /// Device, inode and manner of each folder that is watched.
+    watched: BTreeMap<PathBuf, (u64, u64, bool)>,
+    base: PathBuf,
     wake: Arc<dyn Fn() + Send + Sync>,
 }
 
 impl Notices {
-    /// Notices of `drop`; `wake` is called when there is something to look at.
-    pub fn new(drop: &Path, subfolders: bool, wake: Arc<dyn Fn() + Send + Sync>) -> Self {
+    /// Notices of things below `base`; `wake` is called when there is something to
+    /// look at.
+    pub fn new(base: &Path, wake: Arc<dyn Fn() + Send + Sync>) -> Self {
         Notices {
             wanted: Arc::default(),
             watcher: None,
-            watched: None,
-            drop: drop.to_owned(),
-            subfolders,
+            watched: BTreeMap::new(),
+            base: base.to_owned(),
             wake,
         }
     }
 
-    /// Watches the folder, anew when it is another folder than before at the
-    /// same path. An error says why there are no notices.
-    pub fn keep_watching(&mut self) -> Result<(), String> {
-        let meta = std::fs::metadata(&self.drop).map_err(|error| error.to_string())?;
-        let folder = (meta.dev(), meta.ino());
-        if self.watcher.is_some() && self.watched == Some(folder) {
-            return Ok(());
+    /// Watches these folders, anew when one is another folder than before at the
+    /// same path, or is not asked for any more. Gives why there are no notices of
+    /// some.
+    pub fn keep_watching(&mut self, wanted: &Watched) -> Vec<String> {
+        let there = |path: &Path, below: bool| {
+            let meta = std::fs::metadata(path).ok()?;
+            Some((meta.dev(), meta.ino(), below))
+        };
+        let stale = |(path, was): (&PathBuf, &(u64, u64, bool))| {
+            wanted.get(path).and_then(|below| there(path, *below)) != Some(*was)
+        };
+        if self.watched.iter().any(stale) {
+            self.watcher = None;
+            self.watched.clear();
         }
-        self.watcher = None;
+        let mut without = Vec::new();
+        for (path, below) in wanted {
+            if self.watched.contains_key(path) {
+                continue;
+            }
+            // Asked before it is watched: one that is swapped meanwhile is stale.
+            let watched = std::fs::metadata(path)
+                .map_err(|error| error.to_string())
+                .and_then(|meta| self.watch(path, *below).map(|()| meta));
+            match watched {
+                Ok(meta) => {
+                    self.watched.insert(path.clone(), (meta.dev(), meta.ino(), *below));
+                }
+                Err(why) => without.push(format!("`{}`: {why}", path.display())),
+            }
+        }
+        without
+    }
+
+    fn watch(&mut self, path: &Path, below: bool) -> Result<(), String> {
+        let mode = if below { RecursiveMode::Recursive } else { RecursiveMode::NonRecursive };
+        let mut watcher = match self.watcher.take() {
+            Some(watcher) => watcher,
+            None => notify::recommended_watcher(self.handler()).map_err(|e| e.to_string())?,
+        };
+        let done = watcher.watch(path, mode).map_err(|error| error.to_string());
+        self.watcher = Some(watcher);
+        done
+    }
+
+    fn handler(&self) -> impl FnMut(notify::Result<Event>) + Send + 'static {
         let wanted = Arc::clone(&self.wanted);
-        let (drop, wake) = (self.drop.clone(), Arc::clone(&self.wake));
-        let handler = move |notice: notify::Result<Event>| {
+        let (base, wake) = (self.base.clone(), Arc::clone(&self.wake));
+        move |notice: notify::Result<Event>| {
             let mut wanted = wanted.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
             let was_empty = wanted.is_empty();
-            note(&mut wanted, &drop, notice);
+            note(&mut wanted, &base, notice);
             let now_wanted = was_empty && !wanted.is_empty();
-            std::mem::drop(wanted);
+            drop(wanted);
             if now_wanted {
                 wake();
             }
-        };
-        let mode =
-            if self.subfolders { RecursiveMode::Recursive } else { RecursiveMode::NonRecursive };
-        let watch = || -> notify::Result<RecommendedWatcher> {
-            let mut watcher = notify::recommended_watcher(handler)?;
-            watcher.watch(&self.drop, mode)?;
-            Ok(watcher)
-        };
-        self.watcher = Some(watch().map_err(|error| error.to_string())?);
-        self.watched = Some(folder);
-        Ok(())
+        }
+    }
+
+    /// How many folders are watched.
+    pub fn count(&self) -> usize {
+        self.watched.len()
     }
 
     /// Takes what is to be looked at.
@@ -91,12 +126,12 @@ impl Notices {
     }
 }
 
-/// Whether notices of a folder can be had; an error says why not.
-pub(crate) fn try_notices(drop: &Path, subfolders: bool) -> Result<(), String> {
-    Notices::new(drop, subfolders, Arc::new(|| {})).keep_watching()
+/// Why there are no notices of some of these folders.
+pub(crate) fn try_notices(base: &Path, folders: &Watched) -> Vec<String> {
+    Notices::new(base, Arc::new(|| {})).keep_watching(folders)
 }
 
-fn note(wanted: &mut Wanted, drop: &Path, notice: notify::Result<Event>) {
+fn note(wanted: &mut Wanted, base: &Path, notice: notify::Result<Event>) {
     let Ok(event) = notice else {
         wanted.sweep = true;
         return;
@@ -114,7 +149,7 @@ fn note(wanted: &mut Wanted, drop: &Path, notice: notify::Result<Event>) {
         return;
     }
     for path in event.paths {
-        match path.strip_prefix(drop).ok().and_then(Path::to_str) {
+        match path.strip_prefix(base).ok().and_then(Path::to_str) {
             Some("") | None => wanted.sweep = true,
             Some(below) => {
                 wanted.paths.insert(below.to_owned());

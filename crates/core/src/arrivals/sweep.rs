@@ -76,6 +76,8 @@ impl Seen {
 pub struct SweepProblem {
     /// The folder.
     pub folder: String,
+    /// The same below the folder from which paths are counted.
+    pub place: String,
     /// Why.
     pub source: io::Error,
 }
@@ -96,25 +98,40 @@ pub fn look_at(drop: &Path, path: &str) -> io::Result<Option<Seen>> {
     }
 }
 
-/// Reads `drop` and the folders below it down to `depth` (0: none, 1: the folders
-/// in it, and so on); `each` gets every thing as it is seen. Links are told, never followed. Folders that cannot be
-/// read are returned as problems, and the rest goes on.
+/// Reads `folder` and the folders below it down to `depth` (0: none, 1: the folders
+/// in it, and so on); `each` gets every thing as it is seen. Links are told, never
+/// followed. Folders that cannot be read are returned as problems, and the rest
+/// goes on.
 ///
 /// # Errors
-/// [`SweepProblem`] when the drop folder itself cannot be read.
+/// [`SweepProblem`] when the folder itself cannot be read.
 pub fn sweep(
-    drop: &Path,
+    folder: &Path,
+    depth: u32,
+    each: impl FnMut(Seen),
+) -> Result<Vec<SweepProblem>, SweepProblem> {
+    sweep_from(folder, "", depth, each)
+}
+
+/// As [`sweep`], for the folder `start` below `base`, from which paths are counted.
+pub(crate) fn sweep_from(
+    base: &Path,
+    start: &str,
     depth: u32,
     mut each: impl FnMut(Seen),
 ) -> Result<Vec<SweepProblem>, SweepProblem> {
     let mut problems = Vec::new();
-    let mut folders = vec![(String::new(), 0)];
+    let mut folders = vec![(start.to_owned(), 0)];
     while let Some((folder, level)) = folders.pop() {
-        let here = if folder.is_empty() { drop.to_owned() } else { drop.join(&folder) };
-        let problem = |source| SweepProblem { folder: here.display().to_string(), source };
+        let here = if folder.is_empty() { base.to_owned() } else { base.join(&folder) };
+        let problem = |source| SweepProblem {
+            folder: here.display().to_string(),
+            place: folder.clone(),
+            source,
+        };
         let entries = match std::fs::read_dir(&here) {
             Ok(entries) => entries,
-            Err(source) if folder.is_empty() => return Err(problem(source)),
+            Err(source) if folder == start => return Err(problem(source)),
             Err(source) if source.kind() == io::ErrorKind::NotFound => continue,
             Err(source) => {
                 problems.push(problem(source));

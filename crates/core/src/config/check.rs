@@ -8,10 +8,11 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-use super::{Archive, Config, Fault, Gate, Work, write_duration};
+use super::overlap::check_two;
+use super::{Archive, Config, Database, Fault, FoundFolders, Gate, Work, write_duration};
 use crate::arrivals::notices::try_notices;
-use crate::arrivals::{Kind, sweep};
 use crate::pattern::Pattern;
+use crate::work::load::check_load;
 
 /// How bad a finding is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -77,7 +78,7 @@ pub fn check(config: &Config) -> Vec<Finding> {
     findings
 }
 
-fn add(findings: &mut Vec<Finding>, weight: Weight, gate: &Gate, message: String) {
+pub(super) fn add(findings: &mut Vec<Finding>, weight: Weight, gate: &Gate, message: String) {
     findings.push(Finding {
         weight,
         gate: Some(gate.name.clone()),
@@ -89,15 +90,13 @@ fn add(findings: &mut Vec<Finding>, weight: Weight, gate: &Gate, message: String
 }
 
 fn check_gate(config: &Config, gate: &Gate, findings: &mut Vec<Finding>) {
-    if check_drop(gate, findings) {
-        check_notices(gate, findings);
+    let found = gate.drops.find();
+    let faults = findings.len();
+    check_drops(config, gate, &found, findings);
+    if findings.len() == faults {
+        check_notices(gate, &found, findings);
     }
     check_patterns(gate, findings);
-    if !config.within_roots(&gate.drop) {
-        add(findings, Weight::Fault, gate, outside("drop folder", &gate.drop));
-    } else if let Err(problem) = config.really_within_roots(&gate.drop) {
-        add(findings, Weight::Fault, gate, problem);
-    }
     let mut places = Vec::new();
     if let Archive::Into(template) = &gate.archive {
         places.push(("archive", fixed_folder(template.fixed_start()), true));
@@ -108,8 +107,18 @@ fn check_gate(config: &Config, gate: &Gate, findings: &mut Vec<Finding>) {
     if let Work::Merge(merge) = &gate.work {
         places.push(("output", fixed_folder(merge.into.fixed_start()), false));
     }
+    if let Work::Load(load) = &gate.work
+        && let Database::Sqlite(path) = &load.to
+    {
+        places.push(("database", path.parent().unwrap_or(Path::new("/")).to_owned(), false));
+    }
     for (what, folder, moved_to) in places {
         check_place(config, gate, what, &folder, moved_to, findings);
+    }
+    if let Work::Load(load) = &gate.work {
+        let found = check_load(load);
+        found.faults.into_iter().for_each(|why| add(findings, Weight::Fault, gate, why));
+        found.warnings.into_iter().for_each(|why| add(findings, Weight::Warning, gate, why));
     }
     if let Work::Run(run) = &gate.work
         && run.program.is_absolute()
@@ -121,44 +130,6 @@ fn check_gate(config: &Config, gate: &Gate, findings: &mut Vec<Finding>) {
         );
         add(findings, Weight::Fault, gate, problem);
     }
-}
-
-/// Whether two gates would both take one file: by their patterns, and by what
-/// lies there now.
-fn check_two(first: &Gate, second: &Gate, findings: &mut Vec<Finding>) {
-    let (outer, inner) = if second.drop.starts_with(&first.drop) {
-        (first, second)
-    } else if first.drop.starts_with(&second.drop) {
-        (second, first)
-    } else {
-        return;
-    };
-    let below = inner.drop.strip_prefix(&outer.drop).unwrap_or(Path::new(""));
-    if below.components().next().is_some() && !outer.subfolders {
-        return;
-    }
-    // Gates that leave their files do not take them from each other.
-    if matches!((&first.archive, &second.archive), (Archive::Leave, Archive::Leave)) {
-        return;
-    }
-    let both = |path: &str| {
-        let of_outer = below.join(path).display().to_string();
-        inner.takes(path).is_ok() && outer.takes(&of_outer).is_ok()
-    };
-    let examples = inner.take.iter().chain(&outer.take).map(Pattern::example);
-    let mut shared: Vec<String> = examples.filter(|example| both(example)).collect();
-    // A folder that cannot be read is told elsewhere.
-    let _ = sweep(&inner.drop, inner.depth, |seen| {
-        if seen.kind == Kind::File && both(&seen.path) {
-            shared.insert(0, seen.path);
-        }
-    });
-    let Some(path) = shared.first() else { return };
-    let (a, b, drop) = (&first.name, &second.name, inner.drop.display());
-    let message = format!(
-        "gates `{a}` and `{b}` would both take `{path}` from `{drop}`; make their `take` or `leave` apart, or let both say archive = \"leave\""
-    );
-    add(findings, Weight::Fault, second, message);
 }
 
 /// Patterns that can take nothing, because what they match is always left.
@@ -186,40 +157,62 @@ fn check_patterns(gate: &Gate, findings: &mut Vec<Finding>) {
     }
 }
 
-/// Whether the kernel tells of changes in the drop folder.
-fn check_notices(gate: &Gate, findings: &mut Vec<Finding>) {
-    if let Err(why) = try_notices(&gate.drop, gate.subfolders) {
+/// Whether the kernel tells of changes in the drop folders.
+fn check_notices(gate: &Gate, found: &FoundFolders, findings: &mut Vec<Finding>) {
+    let watched = gate.drops.watched(found, gate.subfolders);
+    for why in try_notices(gate.drops.base(), &watched) {
         let every = write_duration(gate.sweep);
-        let message = format!(
-            "there are no notices for `{}`: {why}; sweeps find everything, each {every}",
-            gate.drop.display()
-        );
+        let message =
+            format!("there are no notices of {why}; sweeps find everything, each {every}");
         add(findings, Weight::Warning, gate, message);
     }
 }
 
-/// Whether the drop folder is as it should be.
-fn check_drop(gate: &Gate, findings: &mut Vec<Finding>) -> bool {
-    let drop = gate.drop.display();
-    let fault = match std::fs::metadata(&gate.drop) {
+/// Whether the drop folders are as they should be.
+fn check_drops(config: &Config, gate: &Gate, found: &FoundFolders, findings: &mut Vec<Finding>) {
+    for problem in &found.problems {
+        let message = format!("{problem}; make it, or correct `drop`");
+        add(findings, Weight::Fault, gate, message);
+    }
+    if found.folders.is_empty() && found.problems.is_empty() {
+        let message = format!(
+            "no folder fits the drop folder `{}` yet; one that appears is taken in",
+            gate.drops.shown()
+        );
+        add(findings, Weight::Warning, gate, message);
+    }
+    for folder in &found.folders {
+        let folder = gate.drops.path_of(folder);
+        check_drop(gate, &folder, findings);
+        if !config.within_roots(&folder) {
+            add(findings, Weight::Fault, gate, outside("drop folder", &folder));
+        } else if let Err(problem) = config.really_within_roots(&folder) {
+            add(findings, Weight::Fault, gate, problem);
+        }
+    }
+}
+
+/// Whether a drop folder is as it should be.
+fn check_drop(gate: &Gate, folder: &Path, findings: &mut Vec<Finding>) {
+    let drop = folder.display();
+    let fault = match std::fs::metadata(folder) {
         Err(error) => format!(
             "the drop folder `{drop}` cannot be looked at: {error}; make it, or correct `drop`"
         ),
         Ok(meta) if !meta.is_dir() => {
             format!("the drop `{drop}` is not a folder; correct `drop`")
         }
-        Ok(_) if !may(&gate.drop, libc::R_OK | libc::X_OK) => format!(
+        Ok(_) if !may(folder, libc::R_OK | libc::X_OK) => format!(
             "the drop folder `{drop}` may not be read; give this user read and search permission"
         ),
-        Ok(_) if matches!(gate.archive, Archive::Into(_)) && !may(&gate.drop, libc::W_OK) => {
+        Ok(_) if matches!(gate.archive, Archive::Into(_)) && !may(folder, libc::W_OK) => {
             format!(
                 "files may not be moved out of `{drop}`; give this user write permission, or say archive = \"leave\""
             )
         }
-        Ok(_) => return true,
+        Ok(_) => return,
     };
     add(findings, Weight::Fault, gate, fault);
-    false
 }
 
 fn outside(what: &str, folder: &Path) -> String {
@@ -241,9 +234,10 @@ fn check_place(
     if !config.within_roots(folder) {
         add(findings, Weight::Fault, gate, outside(&format!("{what} folder"), folder));
     }
-    let watched = config.gates.iter().find(|other| {
-        other.name != gate.name && other.subfolders && folder.starts_with(&other.drop)
-    });
+    let watched = config
+        .gates
+        .iter()
+        .find(|other| other.name != gate.name && other.subfolders && other.has_in_drop(folder));
     if let Some(other) = watched {
         let message = format!(
             "the {what} folder `{shown}` lies inside the drop folder of gate `{}`, which looks below: its files would be seen there as arrivals",
@@ -251,7 +245,7 @@ fn check_place(
         );
         add(findings, Weight::Warning, gate, message);
     }
-    if folder.starts_with(&gate.drop) {
+    if gate.has_in_drop(folder) {
         let taken = if gate.subfolders {
             "its files would be seen as arrivals again"
         } else {
@@ -277,8 +271,11 @@ fn check_place(
         );
     }
     if moved_to
-        && let (Ok(a), Ok(b)) = (std::fs::metadata(&there), std::fs::metadata(&gate.drop))
-        && a.dev() != b.dev()
+        && let Ok(place) = std::fs::metadata(&there)
+        && gate.drops.find().folders.iter().any(|folder| {
+            std::fs::metadata(gate.drops.path_of(folder))
+                .is_ok_and(|drop| drop.dev() != place.dev())
+        })
     {
         add(
             findings,

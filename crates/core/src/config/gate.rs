@@ -6,8 +6,8 @@ use std::time::Duration;
 use super::reader::{Found, Section};
 use super::values::{parse_bytes, parse_duration};
 use super::{
-    Archive, Bounds, Empty, Exists, Gate, Interrupted, MergeConfig, Once, Order, Range, RunConfig,
-    Work, join, settle,
+    Archive, Bounds, Drops, Empty, Gate, Interrupted, OfferConfig, Order, Range, RunConfig, Work,
+    batch, identity, join, load, merge, pick, settle,
 };
 use crate::pattern::{Pattern, Template};
 
@@ -69,16 +69,13 @@ fn stand_before_its_like<'a>(section: &mut Section<'a>, likes: &[(String, Sectio
 fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
     section.has("like");
     let exact = section.choice("case", &[("exact", true), ("ignore", false)]).unwrap_or(false);
-    let drop = section.text("drop");
-    if drop.is_none() {
-        section.fault_here(format!(
-            "the gate `{name}` has no `drop`; name its drop folder: drop = \"drops/{name}\""
-        ));
-    }
+    let drops = read_drops(&name, &mut section, folder, exact);
     let (take, leave) = read_patterns(&mut section, exact);
     // A field that only some of the patterns capture is accepted: an entry
     // without it is held by name when the template asks for it.
-    let fields: Vec<String> = take.iter().flat_map(|pattern| pattern.fields().to_vec()).collect();
+    let of_drops = drops.iter().flat_map(Drops::fields);
+    let of_names = take.iter().flat_map(|pattern| pattern.fields());
+    let fields: Vec<String> = of_drops.chain(of_names).cloned().collect();
     let settle = settle::read(&mut section, &fields);
     let bounds = Bounds {
         bytes: range(&mut section, "bytes", parse_bytes),
@@ -89,30 +86,28 @@ fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
     let sweep = duration(&mut section, "sweep").unwrap_or(Duration::from_secs(10));
     let depth = read_depth(&mut section);
     let notices = section.choice("notices", &[("on", true), ("off", false)]).unwrap_or(true);
+    let follow_links = section.choice("links", &[("leave", false), ("follow", true)]);
     let at_once = section.count("at_once").and_then(|count| usize::try_from(count).ok());
     let at_once = at_once.filter(|count| *count > 0);
     let order = order(&mut section, &fields);
-    let once =
-        [("content", Once::Content), ("name", Once::Name), ("name+content", Once::NameAndContent)];
-    let once = section.choice("once", &once).unwrap_or(Once::Content);
+    let pick = pick::read(&mut section, &fields);
+    let identity = identity::read(&mut section, folder, &fields);
     let interrupted = [("hold", Interrupted::Hold), ("retry", Interrupted::Retry)];
     let interrupted = section.choice("interrupted", &interrupted).unwrap_or(Interrupted::Hold);
     let work = read_work(&name, &mut section, folder, &fields)?;
+    let batch = batch::read(&mut section, &work, &fields, exact);
     let archive = read_archive(&name, &mut section, folder, &fields);
-    let hold = section.section("hold").and_then(|mut hold| {
-        let into = path_template(&mut hold, "into", folder, &fields);
-        hold.finish();
-        into
-    });
+    let hold = read_hold(&mut section, folder, &fields);
     let (file, line) = (section.file(), section.line());
     section.finish();
     Some(Gate {
         name,
-        drop: join(folder, &drop?.value),
+        drops: drops?,
         take,
         leave,
         subfolders: depth > 0,
         depth,
+        follow_links: follow_links.unwrap_or(false),
         notices,
         at_once,
         settle,
@@ -120,14 +115,30 @@ fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
         empty,
         sweep: sweep.max(Duration::from_millis(100)),
         order,
-        once,
+        pick,
+        once: identity.once,
+        once_across: identity.once_across,
+        once_for: identity.once_for,
+        repeats: identity.repeats,
+        hold_revisions: identity.hold_revisions,
         work,
+        batch,
         interrupted,
         archive: archive?,
         hold,
         file,
         line,
     })
+}
+
+fn read_drops(name: &str, section: &mut Section<'_>, folder: &Path, exact: bool) -> Option<Drops> {
+    let drops = section.texts("drop");
+    if drops.as_ref().is_none_or(Vec::is_empty) {
+        section.fault_here(format!(
+            "the gate `{name}` has no `drop`; name its drop folder: drop = \"drops/{name}\""
+        ));
+    }
+    Drops::read(&drops?, folder, exact)
 }
 
 fn patterns(texts: Vec<Found<'_, String>>, exact: bool) -> Vec<Pattern> {
@@ -197,25 +208,45 @@ fn read_work(
     folder: &Path,
     fields: &[String],
 ) -> Option<Work> {
+    const WORKS: [&str; 4] = ["merge", "load", "run", "offer"];
     // The work of what it is like gives way to a work of its own.
-    let own = ["merge", "run"].into_iter().filter(|work| section.has_of_its_own(work));
-    let own: Vec<&str> = own.collect();
-    let wanted = |work: &str| own.is_empty() || own.contains(&work);
-    let merge = if wanted("merge") { section.section("merge") } else { None };
-    let run = if wanted("run") { section.section("run") } else { None };
-    let merge = merge.and_then(|merge| read_merge(merge, folder, fields));
-    let run = run.and_then(|run| read_run(run, folder, fields));
-    section.has("merge");
-    section.has("run");
-    Some(match (merge, run) {
-        (Some(_), Some(_)) => {
-            section.fault_here(format!("the gate `{name}` has both `merge` and `run`; a gate has one work, so make two gates"));
-            return None;
+    let own: Vec<&str> = WORKS.into_iter().filter(|work| section.has_of_its_own(work)).collect();
+    let mut works = Vec::new();
+    for work in WORKS {
+        if !own.is_empty() && !own.contains(&work) || !section.has(work) {
+            section.has(work);
+            continue;
         }
-        (Some(merge), None) => Work::Merge(merge),
-        (None, Some(run)) => Work::Run(run),
-        (None, None) => Work::None,
-    })
+        let Some(inner) = section.section(work) else { continue };
+        works.extend(match work {
+            "merge" => merge::read(inner, folder, fields).map(|merge| Work::Merge(Box::new(merge))),
+            "load" => load::read(inner, folder, fields).map(|load| Work::Load(Box::new(load))),
+            "run" => read_run(inner, folder, fields).map(Work::Run),
+            _ => Some(Work::Offer(read_offer(inner))),
+        });
+    }
+    if let [one, other, ..] = &works[..] {
+        let (one, other) = (one.word(), other.word());
+        section.fault_here(format!(
+            "the gate `{name}` has both `{one}` and `{other}`; a gate has one work, so make two gates"
+        ));
+        return None;
+    }
+    Some(works.pop().unwrap_or(Work::None))
+}
+
+fn read_offer(mut section: Section<'_>) -> OfferConfig {
+    let lease = duration(&mut section, "lease").unwrap_or(Duration::from_secs(60));
+    let (wait, wait_up_to, tries) = read_tries(&mut section);
+    section.finish();
+    OfferConfig { lease, wait, wait_up_to, tries }
+}
+
+/// How often something is tried, and how long is waited between.
+fn read_tries(section: &mut Section<'_>) -> (Duration, Duration, u32) {
+    let wait = duration(section, "wait").unwrap_or(Duration::from_secs(30));
+    let wait_up_to = duration(section, "wait_up_to").unwrap_or(Duration::from_secs(1800));
+    (wait, wait_up_to, section.count("tries").unwrap_or(20))
 }
 
 pub(super) fn duration(section: &mut Section<'_>, key: &'static str) -> Option<Duration> {
@@ -272,7 +303,7 @@ pub(super) fn template(text: &Found<'_, String>, fields: &[String]) -> Option<Te
 }
 
 /// A template of a path, made absolute.
-fn path_template(
+pub(super) fn path_template(
     section: &mut Section<'_>,
     key: &'static str,
     folder: &Path,
@@ -297,44 +328,6 @@ fn path_template(
     template(&text, fields)
 }
 
-fn read_merge(mut section: Section<'_>, folder: &Path, fields: &[String]) -> Option<MergeConfig> {
-    let into = path_template(&mut section, "into", folder, fields);
-    let exists = [
-        ("append", Exists::Append),
-        ("replace", Exists::Replace),
-        ("number", Exists::Number),
-        ("fail", Exists::Fail),
-    ];
-    let exists = section.choice("exists", &exists).unwrap_or(Exists::Append);
-    let columns = section.texts("columns").unwrap_or_default();
-    let add = section
-        .named_texts("add")
-        .into_iter()
-        .filter_map(|(column, text)| Some((column, template(&text, fields)?)));
-    let add = add.collect();
-    let delimiter = match section.text("delimiter") {
-        None => b',',
-        Some(text) => {
-            match text.value.as_bytes() {
-                [byte]
-                    if byte.is_ascii()
-                        && !byte.is_ascii_alphanumeric()
-                        && !b"\"\r\n".contains(byte) =>
-                {
-                    *byte
-                }
-                _ => {
-                    text.at.fault(format!("`delimiter` is \"{}\"; expected one character such as \",\", \";\" or \"\\t\"", text.value));
-                    b','
-                }
-            }
-        }
-    };
-    section.finish();
-    let columns = columns.into_iter().map(|column| column.value).collect();
-    Some(MergeConfig { into: into?, exists, columns, add, delimiter })
-}
-
 fn read_run(mut section: Section<'_>, folder: &Path, fields: &[String]) -> Option<RunConfig> {
     let program = section.text("program");
     if program.is_none() && !section.has("program") {
@@ -345,13 +338,19 @@ fn read_run(mut section: Section<'_>, folder: &Path, fields: &[String]) -> Optio
     let args = section.texts("args").unwrap_or_default();
     let args = args.iter().filter_map(|text| template(text, fields)).collect();
     let limit = duration(&mut section, "limit").unwrap_or(Duration::from_secs(600));
-    let wait = duration(&mut section, "wait").unwrap_or(Duration::from_secs(30));
-    let tries = section.count("tries").unwrap_or(20);
+    let (wait, wait_up_to, tries) = read_tries(&mut section);
     section.finish();
     let program = program?.value;
     // A bare name is looked up in PATH, as everywhere; a path is a path.
     let program = if program.contains('/') { join(folder, &program) } else { program.into() };
-    Some(RunConfig { program, args, limit, wait, tries })
+    Some(RunConfig { program, args, limit, wait, wait_up_to, tries })
+}
+
+fn read_hold(section: &mut Section<'_>, folder: &Path, fields: &[String]) -> Option<Template> {
+    let mut hold = section.section("hold")?;
+    let into = path_template(&mut hold, "into", folder, fields);
+    hold.finish();
+    into
 }
 
 fn read_archive(

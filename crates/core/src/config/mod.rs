@@ -6,10 +6,18 @@
 //! [`gate`](self) make plain data of them. Whether the folders are there is
 //! asked later, by [`check`].
 
+mod batch;
 mod check;
+mod drops;
 mod gate;
+mod identity;
+mod load;
+mod merge;
+mod overlap;
+mod pick;
 mod reader;
 mod settle;
+mod shaping;
 mod taking;
 mod values;
 
@@ -19,8 +27,16 @@ use std::time::Duration;
 
 use jiff::tz::TimeZone;
 
+pub use batch::{BatchConfig, BatchMarker, Wanted};
+pub(crate) use check::fixed_folder;
 pub use check::{Finding, Weight, check};
+pub use drops::{Drops, FoundFolders, Placed};
+pub use identity::{Once, Repeats};
+pub use load::{Database, LoadConfig, Mode, Password, Server};
+pub use merge::{MergeConfig, WriteConfig};
+pub use pick::{Others, Pick};
 pub use settle::{After, Companion, MarkerFor, Settle, SettleBy};
+pub use shaping::{Shaping, Value};
 pub use values::{parse_bytes, parse_duration, write_bytes, write_duration};
 
 use crate::pattern::{Pattern, Template};
@@ -56,13 +72,13 @@ pub struct ServiceConfig {
     pub timezone: TimeZone,
 }
 
-/// A gate: one drop folder and the rules for the files that pass it.
+/// A gate: its drop folder, or several, and the rules for the files that pass it.
 #[derive(Debug, Clone)]
 pub struct Gate {
     /// Its name.
     pub name: String,
-    /// The drop folder.
-    pub drop: PathBuf,
+    /// The drop folders.
+    pub drops: Drops,
     /// Which files it takes. Default: all.
     pub take: Vec<Pattern>,
     /// Which files it leaves, beside the built-in temporary names.
@@ -71,6 +87,8 @@ pub struct Gate {
     pub subfolders: bool,
     /// How far down: 1 is the folders in the drop folder. Default all the way.
     pub depth: u32,
+    /// Whether links to files are followed. Default no.
+    pub follow_links: bool,
     /// Whether the kernel's notices are listened to. Default yes, where they can
     /// be had.
     pub notices: bool,
@@ -84,12 +102,25 @@ pub struct Gate {
     pub empty: Empty,
     /// Time between two sweeps. Default 10 s.
     pub sweep: Duration,
+    /// Which of the complete files are worked. Default all.
+    pub pick: Option<Pick>,
     /// In which order files are worked. Default oldest first.
     pub order: Order,
     /// What makes two files the same. Default content.
     pub once: Once,
+    /// The identity space that it shares with other gates; its own by default.
+    pub once_across: Option<String>,
+    /// After this time an identity may come again. Default never.
+    pub once_for: Option<Duration>,
+    /// What becomes of repeats. Default: filed like the others.
+    pub repeats: Repeats,
+    /// Whether a file of a name that was worked with other content is held.
+    /// Default no.
+    pub hold_revisions: bool,
     /// What is done with the files.
     pub work: Work,
+    /// Which entries are worked together, and when. Default all that are ready.
+    pub batch: Option<BatchConfig>,
     /// What happens when work was interrupted and nobody can know whether it
     /// was done: hold (default) or retry.
     pub interrupted: Interrupted,
@@ -149,17 +180,6 @@ pub enum Order {
     Field(String),
 }
 
-/// What makes an entry a repeat of an earlier one.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Once {
-    /// The same SHA-256.
-    Content,
-    /// The same path below the drop folder.
-    Name,
-    /// Both.
-    NameAndContent,
-}
-
 /// What a gate does when work was interrupted.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Interrupted {
@@ -175,9 +195,13 @@ pub enum Work {
     /// Nothing: it only files them.
     None,
     /// Their rows are merged into an output.
-    Merge(MergeConfig),
+    Merge(Box<MergeConfig>),
+    /// Their rows are loaded into a table of a database.
+    Load(Box<LoadConfig>),
     /// A program is run for each.
     Run(RunConfig),
+    /// They are handed out to workers that ask.
+    Offer(OfferConfig),
 }
 
 impl Work {
@@ -186,24 +210,11 @@ impl Work {
         match self {
             Work::None => "none",
             Work::Merge(_) => "merge",
+            Work::Load(_) => "load",
             Work::Run(_) => "run",
+            Work::Offer(_) => "offer",
         }
     }
-}
-
-/// The `merge` section of a gate.
-#[derive(Debug, Clone)]
-pub struct MergeConfig {
-    /// The output's path; files with the same one are merged together.
-    pub into: Template,
-    /// What to do when the output exists. Default append.
-    pub exists: Exists,
-    /// The columns to take, in order; all of them when empty.
-    pub columns: Vec<String>,
-    /// Columns to add, with the template of their value.
-    pub add: Vec<(String, Template)>,
-    /// The byte between fields. Default a comma.
-    pub delimiter: u8,
 }
 
 /// What a merge does when its output exists.
@@ -228,10 +239,25 @@ pub struct RunConfig {
     pub args: Vec<Template>,
     /// How long it may take. Default 10 minutes.
     pub limit: Duration,
-    /// How long to wait after "try again later". Default 30 s.
+    /// How long to wait after "try again later"; doubled each time. Default 30 s.
     pub wait: Duration,
+    /// The longest wait. Default 30 min.
+    pub wait_up_to: Duration,
     /// How often "try again later" is accepted before the entry is held.
     /// Default 20.
+    pub tries: u32,
+}
+
+/// The `offer` section of a gate.
+#[derive(Debug, Clone)]
+pub struct OfferConfig {
+    /// How long a worker may have an entry without a word. Default 1 min.
+    pub lease: Duration,
+    /// How long to wait after "again"; doubled each time. Default 30 s.
+    pub wait: Duration,
+    /// The longest wait. Default 30 min.
+    pub wait_up_to: Duration,
+    /// How often "again" is accepted before the entry is held. Default 20.
     pub tries: u32,
 }
 

@@ -33,12 +33,14 @@ fn a_good_file_is_built_with_paths_from_its_folder() {
     let config = Config::parse(Path::new("/srv/coast/vadegate.toml"), GOOD).unwrap();
     assert_eq!(config.service.roots, [Path::new("/srv/coast/drops"), Path::new("/srv/out")]);
     let gate = config.gate("tide").unwrap();
-    assert_eq!(gate.drop, Path::new("/srv/coast/drops/tide"));
+    assert_eq!(gate.drops.base(), Path::new("/srv/coast/drops/tide"));
     assert_eq!(gate.settle.unchanged_for(), Duration::from_secs(90));
     assert_eq!(gate.order, Order::Field("day".into()));
     let Work::Merge(merge) = &gate.work else { panic!("a merge") };
     assert_eq!(merge.into.fixed_start(), "/srv/coast/out/");
-    assert_eq!(merge.columns, ["time", "level_m"]);
+    let columns: Vec<&str> =
+        merge.shaping.layout.columns.iter().map(|column| column.name.as_str()).collect();
+    assert_eq!(columns, ["time", "level_m"]);
 }
 
 #[test]
@@ -50,7 +52,7 @@ fn the_example_of_the_reference_is_a_good_configuration() {
     // Every key that a gate knows has its line there.
     for key in "drop take leave case subfolders settle sweep order once interrupted merge run \
                 archive hold into exists columns add delimiter program args limit wait tries \
-                bytes age empty like notices at_once marker checksum for after quiet closed at_least give_up"
+                bytes age empty like offer lease wait_up_to once_across once_for repeats revisions links notices at_once pick newest oldest per others marker checksum for after quiet closed at_least give_up"
         .split_whitespace()
     {
         assert!(PAGE.contains(&format!("`{key}`")), "{key}");
@@ -157,7 +159,7 @@ fn the_environment_stands_in_for_its_names() {
     let text = "[gate.x]\ndrop = \"${CARGO_PKG_NAME}/in\"\narchive = \"leave\"\n\
                 take = [\"$${CARGO_PKG_NAME}*\"]\n";
     let config = Config::parse(Path::new("/srv/vadegate.toml"), text).unwrap();
-    assert_eq!(config.gates[0].drop, Path::new("/srv/vadegate-core/in"));
+    assert_eq!(config.gates[0].drops.base(), Path::new("/srv/vadegate-core/in"));
     assert_eq!(config.gates[0].take[0].source(), "${CARGO_PKG_NAME}*");
     let missing = faults("[gate.x]\ndrop = \"${NO_SUCH_NAME_IS_SET}\"\narchive = \"leave\"\n");
     assert!(
@@ -182,7 +184,7 @@ fn gates_may_stand_in_files_of_their_own() {
     let config = Config::read(&home.path().join("vadegate.toml")).unwrap();
     let names: Vec<_> = config.gates.iter().map(|gate| gate.name.as_str()).collect();
     assert_eq!(names, ["tide", "wave"]);
-    assert_eq!(config.gates[0].drop, home.path().join("drops/tide"));
+    assert_eq!(config.gates[0].drops.base(), home.path().join("drops/tide"));
     write("gates.d/3.toml", "[gate.tide]\nlike = \"all\"\ndrop = \"d\"\n[service]\n");
     let found = Config::read(&home.path().join("vadegate.toml")).unwrap_err().to_string();
     assert!(found.contains("gates.d/3.toml:1:1: the gate `tide` is there already, in "), "{found}");
@@ -220,6 +222,50 @@ fn the_ways_of_being_complete_are_read_or_refused() {
     ] {
         let found = settle(value);
         assert!(found.contains(words), "{value}: {found}");
+    }
+}
+
+#[test]
+fn databases_and_tables_are_read_or_refused() {
+    let load = |keys: &str| {
+        let text = format!("[gate.x]\ndrop = \"d\"\narchive = \"leave\"\n[gate.x.load]\n{keys}\n");
+        match Config::parse(Path::new("/srv/vadegate.toml"), &text) {
+            Ok(config) => {
+                let Work::Load(load) = &config.gates[0].work else { panic!("a load") };
+                let (table, mode) = (load.table.source(), load.mode.word());
+                format!("{} {mode} {:?}", load.to.output(table), load.entry_column())
+            }
+            Err(error) => error.to_string(),
+        }
+    };
+    let sqlite = "to = \"sqlite:out/sound.db\"\n";
+    let server = "to = \"postgres://keeper@db.sound.example/sound\"\ntable = \"waves\"\n";
+    for (keys, words) in [
+        (format!("{sqlite}table = \"waves\""), "sqlite:/srv/out/sound.db#waves add None"),
+        (format!("{sqlite}table = \"w\"\nadd = {{ e = \"<entry>\" }}"), "#w add Some(\"e\")"),
+        (format!("{sqlite}table = \"w\"\nadd = {{ e = \"n<entry>\" }}"), "#w add None"),
+        (server.to_owned(), "postgres://db.sound.example:5432/sound#waves add None"),
+        (format!("{server}mode = \"upsert\"\nkey = [\"a\"]"), "#waves upsert None"),
+        (server.replace("keeper@", "keeper:s3cret@"), "has a password in it"),
+        (server.replace("postgres:", "mail:"), "names no database"),
+        (server.replace("/sound", "/sound?sslmode=perhaps"), "is no address"),
+        (server.replace("\"waves\"", "\"a.b.c\""), "perhaps with its schema"),
+        (server.replace("\"waves\"", "\"sea.\""), "perhaps with its schema"),
+        (sqlite.to_owned(), "`table` is missing"),
+        ("table = \"waves\"".to_owned(), "`to` is missing"),
+        (format!("{server}mode = \"upsert\""), "needs `key`"),
+        (format!("{server}key = \"a\""), "of no use without"),
+        (format!("{server}misfits = \"set aside\""), "needs `rejects`"),
+        (
+            format!("{server}password = {{ env = \"A\", file = \"b\" }}"),
+            "in a variable or in a file",
+        ),
+        (format!("{sqlite}table = \"w\"\npassword = {{ env = \"A\" }}"), "has no `password`"),
+        (format!("{server}tabel = \"w\""), "did you mean `table`?"),
+    ] {
+        let found = load(&keys);
+        assert!(found.contains(words), "{keys}: {found}");
+        assert!(!found.contains("s3cret"), "{found}");
     }
 }
 

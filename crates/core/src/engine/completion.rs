@@ -6,12 +6,11 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 
-use jiff::Timestamp;
-
 use super::live::Live;
-use crate::arrivals::{Look, Verdict, Version, judge, open_unmarked, sum_for};
+use super::places::builtins_of_path;
+use crate::arrivals::{Clock, Look, Verdict, Version, judge, open_unmarked, sum_for};
 use crate::config::{Companion, Empty, Gate, MarkerFor, SettleBy, write_bytes, write_duration};
-use crate::pattern::{Builtins, Fields};
+use crate::pattern::Fields;
 
 /// Where nobody can say whether a file was closed, this quiet time stands in.
 const INSTEAD_OF_CLOSED: Duration = Duration::from_secs(5);
@@ -61,14 +60,14 @@ pub(super) fn complete(
     version: &Version,
     look: &Look,
     fields: &Fields,
+    clock: &Clock,
 ) -> Complete {
     let gate = &live.gate;
-    let clock = live.context.clock();
     let mut quiet = gate.settle.unchanged_for();
     if matches!(gate.settle.by, SettleBy::Closed) && !live.lease.load(Ordering::Relaxed) {
         quiet = quiet.max(INSTEAD_OF_CLOSED);
     }
-    if let Verdict::Wait(wait) = judge(look, quiet, &clock) {
+    if let Verdict::Wait(wait) = judge(look, quiet, clock) {
         let (quiet, to_go) = (write_duration(quiet), write_duration(wait));
         return Complete::After(wait, format!("it must be unchanged for {quiet}, {to_go} to go"));
     }
@@ -81,7 +80,7 @@ pub(super) fn complete(
         }
     }
     let Some(companion) = gate.settle.companion() else { return Complete::Yes };
-    let place = companion_of(live, companion, path, fields);
+    let place = companion_of(live, companion, &live.gate.drops.path_of(path), fields);
     let name = place.file_name().unwrap_or_default().to_string_lossy().into_owned();
     let there = std::fs::symlink_metadata(&place).ok().filter(std::fs::Metadata::is_file);
     match (&gate.settle.by, there) {
@@ -104,23 +103,14 @@ pub(super) fn complete(
 pub(super) fn companion_of(
     live: &Live,
     companion: &Companion,
-    path: &str,
+    file: &Path,
     fields: &Fields,
 ) -> PathBuf {
-    let context = &live.context;
-    let none = context.local(Timestamp::UNIX_EPOCH);
     // The configuration lets it use only what the name gives.
-    let builtins = Builtins {
-        path,
-        gate: &live.gate.name,
-        entry: None,
-        batch: None,
-        seen: none,
-        modified: none,
-        now: none,
-    };
+    let path = file.file_name().unwrap_or_default().to_string_lossy();
+    let builtins = builtins_of_path(live, &path);
     let name = companion.name.path(fields, &builtins).unwrap_or_else(|_| String::new());
-    live.gate.drop.join(path).with_file_name(name)
+    file.with_file_name(name)
 }
 
 /// What the checksum companion says of a file whose sum was taken.
@@ -143,7 +133,7 @@ pub(super) fn check_sum(
 ) -> Sum {
     let SettleBy::Checksum(companion, quiet) = &live.gate.settle.by else { return Sum::Right };
     let sha256 = crate::arrivals::hex(sha256);
-    let place = companion_of(live, companion, path, fields);
+    let place = companion_of(live, companion, &live.gate.drops.path_of(path), fields);
     let shown = place.file_name().unwrap_or_default().to_string_lossy().into_owned();
     let name = path.rsplit('/').next().unwrap_or(path);
     let said = match read_small(&place) {

@@ -2,21 +2,125 @@
 
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
+use std::sync::mpsc::Receiver;
 
 use super::completion::companion_of;
 use super::gate::GateRunner;
+use super::live::Live;
 use super::recovery::remove;
 use crate::arrivals::Version;
-use crate::config::{After, MarkerFor, SettleBy};
+use crate::config::{After, MarkerFor, Repeats, SettleBy};
 use crate::filing::{Moved, Moving, move_to, numbered, sum_of, sync_folder};
-use crate::ledger::{Cause, Entry, Filing, LedgerError, State};
+use crate::ledger::{Cause, Entry, Filed, Filing, Ledger, LedgerError, State, Ticket};
 
 /// What filing one entry came to.
 enum Outcome {
     Filed,
     Left,
+    Deleted,
     Gone(&'static str),
     Later(String),
+}
+
+/// What became of entries that were to be filed.
+#[derive(Default)]
+struct Ends {
+    filed: Vec<i64>,
+    left: Vec<i64>,
+    /// Passed over, and moved to the archive.
+    over: Vec<i64>,
+    deleted: Vec<i64>,
+    gone: Vec<(i64, String)>,
+    /// Entries whose file is not in the drop folder any more.
+    moved: Vec<Entry>,
+    problem: Option<String>,
+}
+
+impl Ends {
+    fn note(&mut self, entry: Entry, outcome: Outcome) {
+        match outcome {
+            Outcome::Left => return self.left.push(entry.id),
+            Outcome::Later(why) => {
+                self.problem = Some(why);
+                return;
+            }
+            Outcome::Filed if entry.state == State::PassedOver => self.over.push(entry.id),
+            Outcome::Filed => self.filed.push(entry.id),
+            Outcome::Deleted => self.deleted.push(entry.id),
+            Outcome::Gone(why) => self.gone.push((entry.id, why.to_owned())),
+        }
+        self.moved.push(entry);
+    }
+
+    fn record(self, ledger: &Ledger, cause: Cause) -> Result<Vec<Ticket<()>>, LedgerError> {
+        let mut tickets = Vec::new();
+        let how =
+            [(self.filed, Filed::Moved), (self.left, Filed::Left), (self.deleted, Filed::Deleted)];
+        for (entries, how) in how {
+            if !entries.is_empty() {
+                tickets.push(ledger.filed(entries, how, cause)?);
+            }
+        }
+        if !self.over.is_empty() {
+            tickets.push(ledger.passed_over_filed(self.over)?);
+        }
+        if !self.gone.is_empty() {
+            ledger.gone(self.gone, cause)?;
+        }
+        Ok(tickets)
+    }
+}
+
+/// Files that were moved: their names are to be made durable, and they are to be
+/// recorded.
+pub(super) struct MovedPiece {
+    ends: Ends,
+    folders: BTreeSet<PathBuf>,
+    cause: Cause,
+}
+
+/// What was recorded as filed.
+#[derive(Default)]
+pub(super) struct Recorded {
+    filed: u64,
+    /// Records that are not known to be durable yet.
+    tickets: Vec<Ticket<()>>,
+}
+
+impl MovedPiece {
+    fn finish(self, live: &Live) -> Result<Recorded, LedgerError> {
+        let MovedPiece { mut ends, folders, cause } = self;
+        for folder in &folders {
+            if let Err(error) = sync_folder(folder) {
+                let folder = folder.display();
+                ends.problem =
+                    Some(format!("the folder `{folder}` cannot be made durable: {error}"));
+                ends.filed.clear();
+                ends.over.clear();
+            }
+        }
+        let problem = ends.problem.take();
+        live.problem("filing", problem.map(|why| format!("{why}; filing is tried again")));
+        let filed = (ends.filed.len() + ends.left.len() + ends.deleted.len()) as u64;
+        ends.moved.iter().for_each(|entry| live.forget(entry));
+        let tickets = ends.record(&live.context.ledger, cause)?;
+        Ok(Recorded { filed, tickets })
+    }
+}
+
+/// Finishes pieces as they come, while the next are moved: the folders' disk need not
+/// be waited for by who moves.
+pub(super) fn finish_all(
+    live: &Live,
+    pieces: &Receiver<MovedPiece>,
+) -> Result<Recorded, LedgerError> {
+    let mut all = Recorded::default();
+    for piece in pieces {
+        let recorded = piece.finish(live)?;
+        all.filed += recorded.filed;
+        all.tickets.extend(recorded.tickets);
+    }
+    Ok(all)
 }
 
 impl GateRunner {
@@ -37,7 +141,8 @@ impl GateRunner {
         let pending: Vec<i64> = unpublished.into_iter().map(|output| output.batch).collect();
         let mut open = ledger.open_entries(name, State::Worked)?;
         open.retain(|filing| filing.entry.batch.is_none_or(|batch| !pending.contains(&batch)));
-        open.extend(ledger.repeats_to_file(name)?);
+        open.extend(ledger.repeats_to_file(name, self.gate().repeats == Repeats::Delete)?);
+        open.extend(ledger.passed_over_to_file(name)?);
         Ok(open)
     }
 
@@ -47,61 +152,34 @@ impl GateRunner {
         if filings.is_empty() {
             return Ok(());
         }
-        let mut problem = None;
-        let (mut filed, mut left, mut gone) = (Vec::new(), Vec::new(), Vec::new());
+        let mut ends = Ends::default();
         let mut folders: BTreeSet<PathBuf> = BTreeSet::new();
-        let mut paths = Vec::new();
         for filing in filings {
-            let source = Path::new(&filing.entry.drop).join(&filing.entry.path);
-            match self.file_one(&filing, &source, &mut folders)? {
-                Outcome::Filed => {
-                    paths.push((filing.entry.path, filing.entry.id));
-                    filed.push(filing.entry.id);
-                }
-                Outcome::Left => left.push(filing.entry.id),
-                Outcome::Gone(why) => {
-                    paths.push((filing.entry.path, filing.entry.id));
-                    gone.push((filing.entry.id, why.to_owned()));
-                }
-                Outcome::Later(why) => problem = Some(why),
+            let source = filing.entry.lies_at();
+            let outcome = self.file_one(&filing, &source, &mut folders)?;
+            ends.note(filing.entry, outcome);
+        }
+        let piece = MovedPiece { ends, folders, cause };
+        match &self.finisher {
+            // When it has ended it was by a failure, which it tells itself.
+            Some(finisher) => finisher.send(piece).map_err(|_| LedgerError::Closed),
+            None => {
+                let recorded = piece.finish(&self.live)?;
+                self.take_note(recorded);
+                Ok(())
             }
         }
-        for folder in &folders {
-            if let Err(error) = sync_folder(folder) {
-                problem = Some(format!(
-                    "the folder `{}` cannot be made durable: {error}",
-                    folder.display()
-                ));
-                filed.clear();
-            }
-        }
-        self.live.problem("filing", problem.map(|why| format!("{why}; filing is tried again")));
-        self.report.filed += (filed.len() + left.len()) as u64;
-        let ledger = &self.live.context.ledger;
-        let mut tickets = Vec::new();
-        if !filed.is_empty() {
-            tickets.push(ledger.filed(filed, false, cause)?);
-        }
-        if !left.is_empty() {
-            tickets.push(ledger.filed(left, true, cause)?);
-        }
-        if !gone.is_empty() {
-            ledger.gone(gone, cause)?;
-        }
-        let mut state = self.live.state();
-        for (path, entry) in paths {
-            if state.known.get(&path).is_some_and(|known| known.entry == entry) {
-                state.known.remove(&path);
-            }
-        }
-        drop(state);
-        self.filings.extend(tickets);
-        Ok(())
+    }
+
+    /// Takes note of what was recorded as filed.
+    pub fn take_note(&mut self, recorded: Recorded) {
+        self.report.filed += recorded.filed;
+        self.filings.extend(recorded.tickets);
     }
 
     /// Waits until what was filed in this pass is durable in the ledger.
     pub fn end_filings(&mut self) -> Result<(), LedgerError> {
-        std::mem::take(&mut self.filings).into_iter().try_for_each(crate::ledger::Ticket::wait)
+        std::mem::take(&mut self.filings).into_iter().try_for_each(Ticket::wait)
     }
 
     fn file_one(
@@ -110,15 +188,24 @@ impl GateRunner {
         source: &Path,
         folders: &mut BTreeSet<PathBuf>,
     ) -> Result<Outcome, LedgerError> {
+        if filing.entry.state == State::Repeat && self.gate().repeats == Repeats::Delete {
+            return Ok(self.delete_repeat(filing, source));
+        }
         let Some(target) = &filing.target else { return Ok(Outcome::Left) };
         let mut target = PathBuf::from(target);
+        if target == source {
+            // It was worked again, and has its place already.
+            return Ok(Outcome::Filed);
+        }
         for number in 2..100_000 {
             let folder = target.parent().unwrap_or(Path::new("/")).to_owned();
             if let Err(error) = self.folders.ensure(&self.live.context.config, &folder) {
                 return Ok(Outcome::Later(error.to_string()));
             }
+            let real = self.live.real(source);
             let moving = Moving {
-                source,
+                source: &real,
+                link: (real != source).then_some(source),
                 version: &filing.version,
                 sha256: &filing.entry.sha256,
                 target: &target,
@@ -157,6 +244,28 @@ impl GateRunner {
         Ok(Outcome::Later(format!("no free name is left beside `{}`", target.display())))
     }
 
+    /// Removes a repeat whose content stands in the ledger as worked, at a gate that
+    /// wants that.
+    fn delete_repeat(&self, filing: &Filing, source: &Path) -> Outcome {
+        match std::fs::symlink_metadata(source) {
+            Ok(meta) if Version::of(&meta) != filing.version => {
+                Outcome::Gone("its file was replaced by another version before it was deleted")
+            }
+            Err(error) if error.kind() != std::io::ErrorKind::NotFound => Outcome::Later(format!(
+                "the repeat `{}` cannot be looked at: {error}",
+                source.display()
+            )),
+            // What is not there any more was deleted before an interruption.
+            _ => match crate::fault::at("file.delete").and_then(|()| remove(source)) {
+                Ok(()) => Outcome::Deleted,
+                Err(error) => Outcome::Later(format!(
+                    "the repeat `{}` cannot be deleted: {error}",
+                    source.display()
+                )),
+            },
+        }
+    }
+
     /// Files or removes the companion of a file that was just filed. When this is
     /// cut off, the filing of the entry is done again, and so is this.
     fn file_companion(&self, entry: &Entry, folder: &Path) -> Result<(), String> {
@@ -164,7 +273,8 @@ impl GateRunner {
         if matches!(self.gate().settle.by, SettleBy::Marker(_, MarkerFor::Folder)) {
             return Ok(());
         }
-        let place = companion_of(&self.live, companion, &entry.path, &entry.fields);
+        let file = Path::new(&entry.drop).join(&entry.path);
+        let place = companion_of(&self.live, companion, &file, &entry.fields);
         let told = |error: &dyn std::fmt::Display| {
             format!(
                 "`{}`, which belongs to a filed file, cannot be moved: {error}",
@@ -186,6 +296,7 @@ impl GateRunner {
         for number in 2..100_000 {
             let moving = Moving {
                 source: &place,
+                link: None,
                 version: &Version::of(&meta),
                 sha256: &crate::arrivals::hex(&sum),
                 target: &target,
@@ -215,7 +326,7 @@ impl GateRunner {
                 self.context().ledger.retarget(filing.entry.id, target.clone())?;
                 filing.target = Some(target);
             }
-            let source = Path::new(&filing.entry.drop).join(&filing.entry.path);
+            let source = filing.entry.lies_at();
             let mut folders = BTreeSet::new();
             match self.file_one(&filing, &source, &mut folders)? {
                 Outcome::Filed => {
@@ -225,14 +336,14 @@ impl GateRunner {
                         continue;
                     }
                     self.context().ledger.moved_aside(filing.entry.id)?;
-                    self.live.state().known.remove(&filing.entry.path);
+                    self.live.forget(&filing.entry);
                 }
                 Outcome::Gone(why) => {
                     self.context().ledger.gone(vec![(filing.entry.id, why.into())], Cause::Pass)?;
-                    self.live.state().known.remove(&filing.entry.path);
+                    self.live.forget(&filing.entry);
                 }
                 Outcome::Later(why) => problem = Some(why),
-                Outcome::Left => {}
+                Outcome::Left | Outcome::Deleted => {}
             }
         }
         self.live.problem("hold", problem);

@@ -2,12 +2,13 @@
 
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
-use std::sync::mpsc::{self, Receiver, RecvTimeoutError};
+use std::sync::mpsc::{self, Receiver, RecvTimeoutError, SyncSender};
 use std::time::Duration;
 
 use jiff::Timestamp;
 
 use super::context::Context;
+use super::filing::MovedPiece;
 use super::live::{Live, PassReport};
 use super::{Command, steady};
 use crate::arrivals::notices::Notices;
@@ -26,6 +27,10 @@ pub(super) struct GateRunner {
     /// On the monotonic clock: when something is to be looked at again.
     pub wake_at: Option<Duration>,
     pub generation: u32,
+    /// Who finishes what was moved, while a large pass goes on.
+    pub finisher: Option<SyncSender<MovedPiece>>,
+    /// The database of the work `load`.
+    pub database: super::loading::DatabaseState,
     /// Filings whose record is not known to be durable yet.
     pub filings: Vec<Ticket<()>>,
     recovered: bool,
@@ -40,7 +45,9 @@ impl GateRunner {
             report: PassReport::default(),
             wake_at: None,
             generation: 0,
+            finisher: None,
             filings: Vec::new(),
+            database: super::loading::DatabaseState::default(),
             recovered: false,
             swept: None,
         }
@@ -71,15 +78,12 @@ impl GateRunner {
             let _ = waker.send(Command::Look);
         });
         let live = Arc::clone(&self.live);
-        let mut notices = Notices::new(&live.gate.drop, live.gate.subfolders, wake);
+        let mut notices = Notices::new(live.gate.drops.base(), wake);
         loop {
             let now = steady();
             let sweep_at = self.swept.map(|swept| swept + live.gate.sweep);
             let sweep_now = sweep_at.is_none_or(|at| at <= now);
-            if sweep_now {
-                self.watch(&mut notices);
-            }
-            self.pass(sweep_now, Some(&notices));
+            self.pass(sweep_now, Some(&mut notices));
             if self.stopping() {
                 return;
             }
@@ -91,7 +95,7 @@ impl GateRunner {
                     Command::Look => {}
                     Command::Pass(reply) => {
                         self.swept = None;
-                        self.pass(true, Some(&notices));
+                        self.pass(true, Some(&mut notices));
                         // Whoever asked may have gone.
                         let _ = reply.send(self.report.clone());
                     }
@@ -115,20 +119,30 @@ impl GateRunner {
     }
 
     fn watch(&mut self, notices: &mut Notices) {
-        let gate = self.gate();
+        let live = Arc::clone(&self.live);
+        let gate = &live.gate;
+        let found = gate.drops.find();
         let watching = if !gate.notices {
             "sweeps alone (notices = \"off\")".to_owned()
-        } else if let Some(kind) = crate::arrivals::network_kind(&gate.drop) {
+        } else if let Some(kind) = live.network_kind(&found) {
             // There they tell of what this machine does, and of nothing else.
             format!("sweeps alone (a {kind} file system tells of no other machine's changes)")
         } else {
-            match notices.keep_watching() {
-                Ok(()) => "notices, and a sweep".to_owned(),
-                Err(why) => format!("sweeps alone (no notices: {why})"),
+            let without = notices.keep_watching(&gate.drops.watched(&found, gate.subfolders));
+            match (without.first(), notices.count()) {
+                (None, _) => "notices, and a sweep".to_owned(),
+                (Some(why), 0) => format!("sweeps alone (no notices: {why})"),
+                (Some(why), _) => format!("notices (none of {why}), and a sweep"),
             }
         };
-        self.live.state().watching =
-            format!("{watching} every {}", crate::config::write_duration(self.gate().sweep));
+        let every = crate::config::write_duration(gate.sweep);
+        let folders = match (gate.drops.is_one(), found.folders.len()) {
+            (true, _) => String::new(),
+            (false, 0) => ", no drop folder is there yet".to_owned(),
+            (false, 1) => ", 1 drop folder".to_owned(),
+            (false, count) => format!(", {count} drop folders"),
+        };
+        live.state().watching = format!("{watching} every {every}{folders}");
     }
 
     /// One pass for a program that is not a service.
@@ -137,7 +151,7 @@ impl GateRunner {
         self.report.clone()
     }
 
-    fn pass(&mut self, sweep: bool, notices: Option<&Notices>) {
+    fn pass(&mut self, sweep: bool, notices: Option<&mut Notices>) {
         self.folders = Folders::default();
         self.report = PassReport { gate: self.gate().name.clone(), ..PassReport::default() };
         self.wake_at = None;
@@ -145,6 +159,7 @@ impl GateRunner {
         if failed.is_some() {
             // What was under way when the ledger failed is ended as after a crash.
             self.recovered = false;
+            self.live.read_again();
             self.filings.clear();
             self.wake_in(AFTER_FAILURE);
         }
@@ -157,18 +172,20 @@ impl GateRunner {
         self.report.problems = state.problems.values().cloned().collect();
     }
 
-    fn steps(&mut self, sweep: bool, notices: Option<&Notices>) -> Result<(), LedgerError> {
+    fn steps(&mut self, sweep: bool, mut notices: Option<&mut Notices>) -> Result<(), LedgerError> {
         self.live.load_known()?;
         if !self.recovered {
             self.recover()?;
             self.recovered = true;
         }
-        let wanted = notices.map(Notices::take).unwrap_or_default();
-        if sweep || wanted.sweep {
+        let wanted = notices.as_deref().map(Notices::take).unwrap_or_default();
+        if sweep || wanted.sweep || self.look_at_paths(wanted.paths)? {
+            // Watched before it is read: what comes after the reading is told.
+            if let Some(notices) = notices.take() {
+                self.watch(notices);
+            }
             self.sweep()?;
             self.swept = Some(steady());
-        } else {
-            self.look_at_paths(wanted.paths)?;
         }
         if self.live.state().paused || self.stopping() {
             return Ok(());
@@ -181,7 +198,9 @@ impl GateRunner {
         match &self.live.gate.work {
             Work::None => self.work_nothing()?,
             Work::Merge(_) => self.merge()?,
+            Work::Load(_) => self.load()?,
             Work::Run(_) => self.run_programs()?,
+            Work::Offer(_) => self.end_leases()?,
         }
         self.file_open()
     }

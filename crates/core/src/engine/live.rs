@@ -1,7 +1,9 @@
 //! What a gate knows of its drop folder at the moment: shared between the
 //! gate's thread, which changes it, and those who ask.
 
+use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap};
+use std::path::Path;
 use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Mutex, MutexGuard};
 
@@ -12,6 +14,7 @@ use utoipa::ToSchema;
 use super::context::Context;
 use crate::arrivals::{Look, Version};
 use crate::config::Gate;
+use crate::ledger::Entry;
 use crate::pattern::Fields;
 
 /// What one pass did.
@@ -23,6 +26,8 @@ pub struct PassReport {
     pub entered: u64,
     /// Of these, repeats.
     pub repeats: u64,
+    /// Of these, passed over.
+    pub passed_over: u64,
     /// Entries that were worked.
     pub worked: u64,
     /// Entries that were filed.
@@ -45,7 +50,7 @@ pub(super) struct Arriving {
     pub look: Look,
     pub seen_at: i64,
     /// Why it is not taken yet.
-    pub because: String,
+    pub because: Cow<'static, str>,
     pub generation: u32,
     /// On the monotonic clock: not looked at again before this.
     pub not_before: std::time::Duration,
@@ -61,14 +66,20 @@ pub(super) struct Known {
     pub generation: u32,
 }
 
+/// Something for each place. Its hash is quick, and not to be foreseen by who names
+/// the files.
+pub(super) type ByPlace<T> = HashMap<String, T, foldhash::quality::RandomState>;
+
 #[derive(Default)]
 pub(super) struct State {
-    pub arriving: HashMap<String, Arriving>,
-    pub known: HashMap<String, Known>,
+    pub arriving: ByPlace<Arriving>,
+    pub known: ByPlace<Known>,
     /// Standing problems, by what they are about.
     pub problems: BTreeMap<String, String>,
     /// Markers that speak for their folder: path, version and time of change.
     pub markers: HashMap<String, (Version, i64)>,
+    /// Places of the drop folders that the last sweep found.
+    pub folders: Vec<String>,
     /// How the folder is watched, in words.
     pub watching: String,
     pub paused: bool,
@@ -93,13 +104,47 @@ pub(super) struct Live {
 impl Live {
     pub fn new(context: Arc<Context>, gate: Gate) -> Self {
         let paused = context.ledger.paused(&gate.name).unwrap_or(false);
-        let state = State { paused, ..State::default() };
-        let lease = AtomicBool::new(crate::arrivals::lease_tells(&gate.drop).is_ok());
-        Live { context, gate, lease, retired: AtomicBool::new(false), state: Mutex::new(state) }
+        let folders = gate.drops.find().folders;
+        let state = State { paused, folders, ..State::default() };
+        let (lease, retired) = (AtomicBool::new(true), AtomicBool::new(false));
+        let live = Live { context, gate, lease, retired, state: Mutex::new(state) };
+        live.ask_lease();
+        live
     }
 
     pub fn state(&self) -> MutexGuard<'_, State> {
         self.state.lock().unwrap_or_else(|poisoned| poisoned.into_inner())
+    }
+
+    /// The place of a file of the ledger; none when it lies in no drop folder.
+    pub fn place_of(&self, folder: &str, path: &str) -> Option<String> {
+        let drops = &self.gate.drops;
+        if drops.is_one() {
+            return (Path::new(folder) == drops.base()).then(|| path.to_owned());
+        }
+        let place = drops.place_of(&Path::new(folder).join(path))?;
+        drops.placed(&place)?;
+        Some(place)
+    }
+
+    /// The drop folder and the path below it of a place.
+    pub fn parts_of(&self, place: &str) -> (String, String) {
+        let drops = &self.gate.drops;
+        match drops.placed(place) {
+            Some(placed) => {
+                (drops.path_of(placed.folder).display().to_string(), placed.path.to_owned())
+            }
+            None => (drops.base().display().to_string(), place.to_owned()),
+        }
+    }
+
+    /// Forgets that an entry lies in a drop folder.
+    pub fn forget(&self, entry: &Entry) {
+        let Some(place) = self.place_of(&entry.drop, &entry.path) else { return };
+        let mut state = self.state();
+        if state.known.get(&place).is_some_and(|known| known.entry == entry.id) {
+            state.known.remove(&place);
+        }
     }
 
     pub fn set_paused(&self, paused: bool) {
@@ -132,20 +177,34 @@ impl Live {
         }
     }
 
+    /// Has the entries read again: after a failure nobody knows which of the last
+    /// ones were written.
+    pub fn read_again(&self) {
+        self.state().loaded = false;
+    }
+
     /// Reads which versions in the drop folder have an entry, once.
     pub fn load_known(&self) -> Result<(), crate::ledger::LedgerError> {
         if self.state().loaded {
             return Ok(());
         }
-        let mut known = HashMap::new();
-        self.context.ledger.each_in_drop(&self.gate.name, |path, version, entry| {
-            known.insert(path, Known { version, entry, generation: 0 });
+        self.context.ledger.wait_for_writes();
+        let mut known = ByPlace::default();
+        self.context.ledger.each_in_drop(&self.gate.name, |folder, path, version, entry| {
+            // An entry from another `drop` of earlier is worked and filed from
+            // where it lies, but nothing is looked at there any more.
+            if let Some(place) = self.place_of(folder, path) {
+                known.insert(place, Known { version, entry, generation: 0 });
+            }
         })?;
         let mut state = self.state();
         // Another may have read it meanwhile, and the gate may have gone on.
         if state.loaded {
             return Ok(());
         }
+        state.arriving.retain(|place, arriving| {
+            known.get(place).is_none_or(|known| known.version != arriving.version)
+        });
         state.known = known;
         state.loaded = true;
         Ok(())

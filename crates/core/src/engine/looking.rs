@@ -6,11 +6,12 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 
+use super::OPEN_AGAIN;
 use super::completion::out_of_bounds;
 use super::gate::GateRunner;
 use super::live::{Arriving, Known, Live};
-use super::{OPEN_AGAIN, steady};
-use crate::arrivals::{Kind, Look, Seen, Version, look_at, sweep};
+use super::sweeping::Swept;
+use crate::arrivals::{Kind, Look, Seen, Version, look_at};
 use crate::config::{MarkerFor, SettleBy, write_duration};
 use crate::ledger::{Cause, LedgerError, State};
 use crate::pattern::Fields;
@@ -20,57 +21,57 @@ impl GateRunner {
     pub fn sweep(&mut self) -> Result<(), LedgerError> {
         self.generation = self.generation.wrapping_add(1);
         let live = Arc::clone(&self.live);
-        let gate = &live.gate;
         let mut odd_names: Vec<String> = Vec::new();
-        if let Err(problem) = live.context.config.really_within_roots(&gate.drop) {
-            live.problem("drop", Some(problem));
-            return Ok(());
-        }
-        let swept = sweep(&gate.drop, gate.depth, |seen| {
+        let swept = live.sweep(|seen| {
             if seen.utf8 {
                 self.consider(&live, &seen, false);
             } else if seen.kind == Kind::File {
                 odd_names.push(seen.path);
             }
         });
-        let problems = match swept {
-            Ok(problems) => problems,
+        let mut swept = match swept {
+            Ok(swept) => swept,
             Err(problem) => {
                 // Nothing is concluded about files that could not be seen.
-                live.problem(
-                    "drop",
-                    Some(format!(
-                        "{problem}; it is tried again every {}",
-                        write_duration(gate.sweep)
-                    )),
-                );
+                let again = write_duration(live.gate.sweep);
+                let words = format!("{problem}; it is tried again every {again}");
+                live.problem("drop", Some(words));
                 return Ok(());
             }
         };
         live.problem("drop", None);
-        let unread: Vec<String> = problems.iter().map(ToString::to_string).collect();
+        let unread: Vec<&str> = swept.unread.iter().map(|unread| unread.why.as_str()).collect();
         live.problem("subfolders", (!unread.is_empty()).then(|| unread.join("; ")));
+        live.state().folders = std::mem::take(&mut swept.folders);
         live.problem("names", (!odd_names.is_empty()).then(|| {
             let shown: Vec<&str> = odd_names.iter().take(3).map(String::as_str).collect();
             format!("{} file(s) have a name that is not UTF-8 and are not taken, such as `{}`; rename them", odd_names.len(), shown.join("`, `"))
         }));
-        if problems.is_empty() { self.forget_vanished() } else { Ok(()) }
+        self.forget_vanished(&swept)
     }
 
-    /// Looks at single paths that notices told of.
-    pub fn look_at_paths(&mut self, paths: HashSet<String>) -> Result<(), LedgerError> {
+    /// Looks at single places that notices told of. Gives whether a sweep is
+    /// needed instead.
+    pub fn look_at_paths(&mut self, paths: HashSet<String>) -> Result<bool, LedgerError> {
         let live = Arc::clone(&self.live);
         let mut vanished = Vec::new();
         for path in paths {
-            match look_at(&live.gate.drop, &path) {
-                Ok(Some(seen)) if seen.kind == Kind::Folder && live.gate.subfolders => {
+            let level = live.level(&path);
+            match look_at(live.gate.drops.base(), &path) {
+                // A drop folder, or one on the way to it, came or went.
+                Ok(None) if level.is_none() => return Ok(true),
+                Ok(Some(seen)) if seen.kind == Kind::Folder => {
                     // A folder that was moved in may bring files with it.
-                    return self.sweep();
+                    if level.is_none() || live.gate.subfolders {
+                        return Ok(true);
+                    }
                 }
-                Ok(Some(seen)) if level(&path) <= live.gate.depth => {
-                    self.consider(&live, &seen, true);
+                Ok(Some(seen)) => {
+                    if level.is_some_and(|level| level <= live.gate.depth) {
+                        self.consider(&live, &seen, true);
+                    }
                 }
-                Ok(_) => vanished.push(path),
+                Ok(None) => vanished.push(path),
                 // The sweep will say what is wrong with it.
                 Err(_) => {}
             }
@@ -84,21 +85,25 @@ impl GateRunner {
             })
             .collect();
         drop(state);
-        self.end_vanished(gone)
+        self.end_vanished(gone)?;
+        Ok(false)
     }
 
     /// Takes note of a thing in the drop folder; `noticed` when the kernel has
     /// told of it, so that it is worth another look at once.
     fn consider(&mut self, live: &Live, seen: &Seen, noticed: bool) {
+        let seen = &*live.followed(seen);
         if seen.kind != Kind::File {
             return;
         }
         let mut state = live.state();
-        if let Some(known) = state.known.get_mut(&seen.path)
-            && known.version == seen.version
-        {
+        if let Some(known) = state.known.get_mut(&seen.path) {
+            // Of another version: what became of its entry is decided when the new
+            // one is entered, which may have the same content.
             known.generation = self.generation;
-            return;
+            if known.version == seen.version {
+                return;
+            }
         }
         if let Some(arriving) = state.arriving.get_mut(&seen.path)
             && arriving.version == seen.version
@@ -111,7 +116,7 @@ impl GateRunner {
             return;
         }
         drop(state);
-        let Ok(fields) = live.gate.takes(&seen.path) else {
+        let Ok(fields) = live.gate.takes_at(&seen.path) else {
             note_marker(live, seen);
             return;
         };
@@ -134,7 +139,7 @@ impl GateRunner {
             let waited_for = self.live.state().arriving.iter().any(|(other, arriving)| {
                 folder(other) == folder(&path) && arriving.look.changed_ns <= changed_ns
             });
-            let full = self.gate().drop.join(&path);
+            let full = self.gate().drops.path_of(&path);
             if waited_for {
                 self.wake_in(OPEN_AGAIN);
                 continue;
@@ -152,11 +157,15 @@ impl GateRunner {
         Ok(())
     }
 
-    fn forget_vanished(&mut self) -> Result<(), LedgerError> {
-        let generation = self.generation;
+    /// Forgets what the sweep did not see, except where it could not look.
+    fn forget_vanished(&mut self, swept: &Swept) -> Result<(), LedgerError> {
+        let now = self.generation;
         let mut state = self.live.state();
-        state.arriving.retain(|_, arriving| arriving.generation == generation);
-        let gone = state.known.extract_if(|_, known| known.generation != generation).collect();
+        state.arriving.retain(|place, one| one.generation == now || swept.is_unread(place));
+        let gone = state
+            .known
+            .extract_if(|place, known| known.generation != now && !swept.is_unread(place))
+            .collect();
         drop(state);
         self.end_vanished(gone)
     }
@@ -169,7 +178,9 @@ impl GateRunner {
             let Some(entry) = self.context().ledger.entry(known.entry)? else { continue };
             if matches!(entry.state, State::Ready | State::Held) && entry.filed_to.is_none() {
                 gone.push((entry.id, "it left the drop folder before it was worked".to_owned()));
-            } else if entry.state == State::Filed && entry.filed_to.is_none() {
+            } else if matches!(entry.state, State::Filed | State::Adopted | State::PassedOver)
+                && entry.filed_to.is_none()
+            {
                 left.push(entry.id);
             }
         }
@@ -180,17 +191,26 @@ impl GateRunner {
     }
 }
 
-/// How far below the drop folder a path lies: 0 in it.
-fn level(path: &str) -> u32 {
-    u32::try_from(path.matches('/').count()).unwrap_or(u32::MAX)
-}
-
 /// Takes note of a marker that speaks for its folder.
 fn note_marker(live: &Live, seen: &Seen) {
     if let SettleBy::Marker(marker, MarkerFor::Folder) = &live.gate.settle.by
         && marker.names.is_match(seen.path.rsplit('/').next().unwrap_or(&seen.path))
     {
         live.state().markers.insert(seen.path.clone(), (seen.version, seen.changed_ns));
+    }
+}
+
+/// What is known of a file that is seen for the first time.
+pub(super) fn arriving(seen: &Seen, fields: Fields, now: Duration) -> Arriving {
+    Arriving {
+        version: seen.version,
+        fields,
+        look: Look { first_seen: now, changed_ns: seen.changed_ns },
+        seen_at: Timestamp::now().as_millisecond(),
+        because: "".into(),
+        generation: 0,
+        not_before: Duration::ZERO,
+        noticed: now,
     }
 }
 
@@ -203,9 +223,9 @@ pub(super) fn new_version(
     fields: Fields,
     generation: u32,
 ) {
-    let now = i64::try_from(Timestamp::now().as_nanosecond()).unwrap_or(i64::MAX);
+    let clock = live.context.clock();
     let mut state = live.state();
-    if out_of_bounds(&live.gate, &version, now).is_some() {
+    if out_of_bounds(&live.gate, &version, clock.wall_ns).is_some() {
         state.arriving.remove(path);
         return;
     }
@@ -213,12 +233,12 @@ pub(super) fn new_version(
     let arriving = Arriving {
         version,
         fields,
-        look: Look { first_seen: steady(), changed_ns },
-        seen_at: earlier.map_or_else(|| Timestamp::now().as_millisecond(), |(seen_at, _)| seen_at),
+        look: Look { first_seen: clock.steady, changed_ns },
+        seen_at: earlier.map_or(clock.wall_ns.div_euclid(1_000_000), |(seen_at, _)| seen_at),
         because: "just noticed".into(),
         generation,
         not_before: Duration::ZERO,
-        noticed: earlier.map_or_else(steady, |(_, noticed)| noticed),
+        noticed: earlier.map_or(clock.steady, |(_, noticed)| noticed),
     };
     state.arriving.insert(path.to_owned(), arriving);
     drop(state);

@@ -1,43 +1,43 @@
 //! The work `merge`: ready entries with the same output are one batch.
 
-use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::Duration;
 
-use vadegate_tables::{Added, MergePlan};
+use vadegate_tables::Depth;
 
+use super::batching::{Closed, Member, gather};
 use super::filing::still;
 use super::gate::GateRunner;
-use super::live::Live;
-use super::places::builtins;
+use super::merge_plan::{BatchPlan, batch_plan};
 use super::recovery::remove;
-use crate::config::{Exists, MergeConfig, Work};
-use crate::filing::numbered;
+use crate::arrivals::Version;
+use crate::config::{MergeConfig, Work};
 use crate::ledger::{
-    Cause, Claim, CommitBatch, Entry, Filing, Hold, LedgerError, StagedOutput, staged_name,
+    Cause, Claim, CommitBatch, Filing, Hold, LedgerError, MadeOutput, State, staged_name,
 };
-use crate::pattern::TemplateError;
-use crate::work::merge::{Opening, Source, SourceFault, StageError, Staged, existing, note, stage};
+use crate::work::merge::{
+    RejectsAt, Source, SourceFault, StageError, Staged, note, stage, stage_text,
+};
 use crate::work::publish::publish;
 
 /// After an output could not be written, the batch is tried again this much
 /// later.
 const OUTPUT_AGAIN: Duration = Duration::from_secs(5);
 
-/// An entry that takes part in a batch.
-struct Member {
-    filing: Filing,
-    source: Source,
+/// A batch whose entries are claimed.
+pub(super) struct Claimed {
+    pub batch: i64,
+    pub filings: Vec<Filing>,
+    pub sources: Vec<Source>,
+    /// The staged files, in the order of the plan's outputs.
+    pub staged: Vec<PathBuf>,
 }
 
-/// How a batch meets its output.
-pub(super) struct Plan {
-    pub path: PathBuf,
-    pub mode: &'static str,
-    base_bytes: u64,
-    pub columns: MergePlan,
-    opening: Opening,
-}
+/// Works a batch, given its output, its members, and whether it must be whole; gives
+/// whether the next is to be worked.
+type BatchWork<'w> =
+    &'w mut dyn FnMut(&mut GateRunner, &str, Vec<Member>, bool) -> Result<bool, LedgerError>;
 
 impl GateRunner {
     /// Publishes what is committed and does not stand in its place yet.
@@ -56,35 +56,70 @@ impl GateRunner {
         Ok(())
     }
 
-    /// Merges all ready entries, one batch for each output.
+    /// Merges the ready entries whose batch has closed, one batch for each output.
     pub fn merge(&mut self) -> Result<(), LedgerError> {
-        let live = std::sync::Arc::clone(&self.live);
+        let live = Arc::clone(&self.live);
         let Work::Merge(config) = &live.gate.work else { return Ok(()) };
+        let done = self.each_batch(&mut |runner, output, members, whole| {
+            runner.merge_batch(config, Path::new(output), members, whole).map(|()| true)
+        });
+        self.doing(None);
+        done
+    }
+
+    /// Has every batch that has closed worked, until `work` says that it is of no use
+    /// now.
+    pub(super) fn each_batch(&mut self, work: BatchWork<'_>) -> Result<(), LedgerError> {
+        let live = Arc::clone(&self.live);
         let now = jiff::Timestamp::now().as_millisecond();
         let (ready, next) = self.context().ledger.ready(&live.gate.name, now)?;
         if let Some(next) = next {
             self.wake_in(Duration::from_millis((next - now).max(0).unsigned_abs()));
         }
-        let mut groups: BTreeMap<String, Vec<Member>> = BTreeMap::new();
-        for filing in ready {
-            match membership(&live, config, &filing.entry) {
-                Ok((output, added)) => {
-                    let path = Path::new(&filing.entry.drop).join(&filing.entry.path);
-                    let source = Source { path, version: filing.version, added };
-                    groups.entry(output).or_default().push(Member { filing, source });
-                }
-                Err(reason) => self.hold_entry(&filing, reason)?,
-            }
+        let gathered = gather(&live, ready);
+        for (filing, reason) in gathered.held {
+            self.hold_entry(&filing, reason)?;
+        }
+        if let Some(wait) = gathered.wake_in {
+            self.wake_in(wait);
         }
         let at_once = live.gate.at_once.unwrap_or(usize::MAX);
-        for (output, mut members) in groups {
+        for closed in gathered.closed {
+            let Closed { output, mut members, marker, whole } = closed;
+            let ids: Vec<i64> = members.iter().map(|member| member.filing.entry.id).collect();
             while !members.is_empty() && !self.stopping() {
                 let rest = members.split_off(members.len().min(at_once));
-                self.merge_batch(config, Path::new(&output), members)?;
+                if !work(self, &output, members, whole)? {
+                    return Ok(());
+                }
                 members = rest;
             }
+            if let Some((marker, version)) = marker {
+                self.end_marker(&marker, &version, &ids)?;
+            }
         }
-        self.doing(None);
+        Ok(())
+    }
+
+    /// Removes a marker, once none of the entries that came before it waits any more.
+    fn end_marker(
+        &mut self,
+        marker: &Path,
+        version: &Version,
+        entries: &[i64],
+    ) -> Result<(), LedgerError> {
+        for id in entries {
+            let entry = self.context().ledger.entry(*id)?;
+            if entry.is_some_and(|entry| matches!(entry.state, State::Ready | State::Working)) {
+                return Ok(());
+            }
+        }
+        if still(marker, version) {
+            let failed = remove(marker).err().map(|error| {
+                format!("the marker `{}` cannot be removed: {error}", marker.display())
+            });
+            self.live.problem("marker", failed);
+        }
         Ok(())
     }
 
@@ -102,7 +137,7 @@ impl GateRunner {
     /// Entries whose file is not the fingerprinted version any more; the file
     /// that is there now is a new arrival.
     pub(super) fn entry_gone(&mut self, filing: &Filing) -> Result<(), LedgerError> {
-        self.live.state().known.remove(&filing.entry.path);
+        self.live.forget(&filing.entry);
         self.wake_in(Duration::ZERO);
         let why = "its file was replaced or removed before it was worked".to_owned();
         self.context().ledger.gone(vec![(filing.entry.id, why)], Cause::Pass)
@@ -113,21 +148,11 @@ impl GateRunner {
         config: &MergeConfig,
         output: &Path,
         members: Vec<Member>,
+        whole: bool,
     ) -> Result<(), LedgerError> {
-        let context = std::sync::Arc::clone(&self.live.context);
-        let _lock = context.outputs.take(output);
-        if context.ledger.pending_output(&output.display().to_string())? {
-            // An earlier piece must stand there first; it is a standing problem.
-            return Ok(());
-        }
-        let folder = output.parent().unwrap_or(Path::new("/"));
-        if let Err(error) = self.folders.ensure(&context.config, folder) {
-            self.live.problem("output folder", Some(error.to_string()));
-            self.wake_in(OUTPUT_AGAIN);
-            return Ok(());
-        }
-        self.live.problem("output folder", None);
-        let mut plan = match plan(config, output) {
+        let context = Arc::clone(&self.live.context);
+        let Some(first) = members.first() else { return Ok(()) };
+        let mut plan = match batch_plan(&self.live, config, output, &first.filing.entry) {
             Ok(plan) => plan,
             Err(reason) => {
                 return members
@@ -135,37 +160,130 @@ impl GateRunner {
                     .try_for_each(|member| self.hold_entry(&member.filing, reason.clone()));
             }
         };
-        self.doing(Some(format!("merging {} files into {}", members.len(), plan.path.display())));
+        // Always in the same order, so that two gates never wait for each other.
+        let mut paths: Vec<PathBuf> =
+            plan.outputs().into_iter().map(|output| PathBuf::from(output.path)).collect();
+        paths.push(output.to_owned());
+        paths.sort();
+        paths.dedup();
+        let _locks: Vec<_> = paths.iter().map(|path| context.outputs.take(path)).collect();
+        for path in &paths {
+            if context.ledger.pending_output(&path.display().to_string())? {
+                // An earlier piece must stand there first; it is a standing problem.
+                return Ok(());
+            }
+            let folder = path.parent().unwrap_or(Path::new("/"));
+            if let Err(error) = self.folders.ensure(&context.config, folder) {
+                self.live.problem("output folder", Some(error.to_string()));
+                self.wake_in(OUTPUT_AGAIN);
+                return Ok(());
+            }
+        }
+        self.live.problem("output folder", None);
+        // Others may have added to the outputs before they were locked.
+        match batch_plan(&self.live, config, output, &first.filing.entry) {
+            Ok(again) => plan = again,
+            Err(_) => return Ok(()),
+        }
+        let shown = plan.rows.path.display();
+        self.doing(Some(format!("merging {} files into {shown}", members.len())));
+        let wanted = members.len();
         let members = self.sound(members, &mut plan)?;
-        if members.is_empty() {
+        if members.is_empty() || whole && members.len() < wanted {
+            // The others wait until what is held is mended.
             return Ok(());
         }
-        let batch = context.ledger.claim(Claim {
-            gate: self.gate().name.clone(),
-            work: "merge",
-            entries: members.iter().map(|member| member.filing.entry.id).collect(),
-            output: Some(StagedOutput {
-                path: plan.path.display().to_string(),
-                folder: folder.display().to_string(),
-                mode: plan.mode,
-                base_bytes: plan.base_bytes,
-            }),
-        })?;
-        let staged = folder.join(staged_name(context.ledger.tag()?, batch));
-        let (filings, sources): (Vec<Filing>, Vec<Source>) =
-            members.into_iter().map(|member| (member.filing, member.source)).unzip();
-        let made = stage(plan.columns, &sources, &staged, &plan.opening, &context.stopping);
-        match made {
-            Ok(made) => self.commit_merge(batch, &filings, &made, &staged),
-            Err(error) => self.abandon(batch, &filings, error, &staged),
+        let claimed = self.claim_batch(&plan, members)?;
+        match self.stage_batch(plan, &claimed) {
+            Ok((made, staged)) => self.commit_merge(&claimed, made, &staged),
+            Err(error) => self.abandon(&claimed, error),
         }
     }
 
+    fn claim_batch(
+        &mut self,
+        plan: &BatchPlan,
+        members: Vec<Member>,
+    ) -> Result<Claimed, LedgerError> {
+        let ledger = &self.context().ledger;
+        let outputs = plan.outputs();
+        let folders: Vec<PathBuf> =
+            outputs.iter().map(|output| PathBuf::from(&output.folder)).collect();
+        let batch = ledger.claim(Claim {
+            gate: self.gate().name.clone(),
+            work: "merge",
+            entries: members.iter().map(|member| member.filing.entry.id).collect(),
+            outputs,
+            lease: None,
+        })?;
+        let tag = ledger.tag()?;
+        let staged = folders
+            .iter()
+            .enumerate()
+            .map(|(number, folder)| folder.join(staged_name(tag, batch, number)))
+            .collect();
+        let (filings, sources) =
+            members.into_iter().map(|member| (member.filing, member.source)).unzip();
+        Ok(Claimed { batch, filings, sources, staged })
+    }
+
+    /// Stages all outputs of a batch, in the order in which they were claimed.
+    fn stage_batch(
+        &mut self,
+        plan: BatchPlan,
+        claimed: &Claimed,
+    ) -> Result<(Vec<Option<MadeOutput>>, Staged), StageError> {
+        let stopping = &self.live.context.stopping;
+        let BatchPlan { rows, rejects, account, all } = plan;
+        let mut paths = claimed.staged.iter();
+        let mut next = || paths.next().map_or(Path::new("/"), PathBuf::as_path);
+        let staged_rows = next();
+        let aside =
+            rejects.as_ref().map(|aside| RejectsAt { staged: next(), header: aside.header });
+        let output = rows.path.clone();
+        let sources = &claimed.sources;
+        let made =
+            stage(rows.columns, sources, staged_rows, &rows.opening, aside.as_ref(), stopping)?;
+        let mut outputs = vec![Some(made.rows.clone())];
+        if rejects.is_some() {
+            outputs.push(made.rejects.clone());
+        }
+        if account.is_some() {
+            let json = serde_json::json!({
+                "output": output.display().to_string(),
+                "batch": claimed.batch,
+                "sha256": crate::arrivals::hex(&made.rows.sha256),
+                "account": made.account,
+            });
+            let text = format!("{json}\n");
+            outputs.push(Some(stage_text(next(), &text).map_err(StageError::Output)?));
+        }
+        if let Some(all) = all {
+            let staged = next();
+            let made = stage(all.columns, sources, staged, &all.opening, None, stopping)?;
+            outputs.push(Some(made.rows));
+        }
+        Ok((outputs, made))
+    }
+
     /// The members whose source is sound; the others are held or gone.
-    fn sound(&mut self, members: Vec<Member>, plan: &mut Plan) -> Result<Vec<Member>, LedgerError> {
+    fn sound(
+        &mut self,
+        members: Vec<Member>,
+        plan: &mut BatchPlan,
+    ) -> Result<Vec<Member>, LedgerError> {
         let mut sound = Vec::with_capacity(members.len());
         for member in members {
-            match note(&mut plan.columns, &member.source) {
+            // What one of the outputs refuses must leave no column in the other.
+            let mut rows = plan.rows.columns.clone();
+            let noted = note(&mut rows, &member.source, Depth::Whole).and_then(|()| {
+                let all = plan.all.as_mut();
+                all.map_or(Ok(()), |all| note(&mut all.columns, &member.source, Depth::Whole))
+            });
+            if noted.is_ok() {
+                plan.rows.columns = rows;
+            }
+            match noted {
                 Ok(()) => sound.push(member),
                 Err(SourceFault::Changed) => self.entry_gone(&member.filing)?,
                 Err(SourceFault::Faulty(reason)) => self.hold_entry(&member.filing, reason)?,
@@ -175,7 +293,7 @@ impl GateRunner {
         Ok(sound)
     }
 
-    fn unreadable(&mut self, path: &Path, error: &std::io::Error) {
+    pub(super) fn unreadable(&mut self, path: &Path, error: &std::io::Error) {
         self.live.problem(
             "source",
             Some(format!("`{}` cannot be read: {error}; it is tried again", path.display())),
@@ -185,41 +303,41 @@ impl GateRunner {
 
     fn commit_merge(
         &mut self,
-        batch: i64,
-        filings: &[Filing],
+        claimed: &Claimed,
+        outputs: Vec<Option<MadeOutput>>,
         made: &Staged,
-        staged: &Path,
     ) -> Result<(), LedgerError> {
+        let Claimed { batch, filings, sources, staged } = claimed;
         let changed = filings.iter().position(|filing| {
-            let source = Path::new(&filing.entry.drop).join(&filing.entry.path);
+            let source = filing.entry.lies_at();
+            let source = self.live.real(&source);
             !still(&source, &filing.version)
         });
         if let Some(at) = changed {
-            return self.abandon(
-                batch,
-                filings,
-                StageError::Source(at, SourceFault::Changed),
-                staged,
-            );
+            return self.abandon(claimed, StageError::Source(at, SourceFault::Changed));
+        }
+        // What was not needed must not be left.
+        for (staged, made) in staged.iter().zip(&outputs) {
+            if made.is_none()
+                && let Err(error) = remove(staged)
+            {
+                tracing::warn!("the staged file `{}` cannot be removed: {error}", staged.display());
+            }
         }
         let mut entries = Vec::with_capacity(filings.len());
-        for (filing, rows) in filings.iter().zip(&made.by_source) {
+        for (filing, source) in filings.iter().zip(sources) {
             let mut entry = filing.entry.clone();
-            entry.batch = Some(batch);
+            entry.batch = Some(*batch);
             // A template that cannot be written leaves the file in place; it
             // was checked against the patterns when the configuration was read.
             let target = self.live.archive_path(&entry).unwrap_or(None);
-            entries.push((entry.id, Some(*rows), target));
+            entries.push((entry.id, Some(made.account.taken_from(&source.name)), target));
         }
         self.report.worked += entries.len() as u64;
-        self.context().ledger.commit(CommitBatch {
-            batch,
-            entries,
-            output: Some((made.inode, made.bytes, made.sha256, made.rows)),
-            words: String::new(),
-        })?;
+        let words = String::new();
+        self.context().ledger.commit(CommitBatch { batch: *batch, entries, outputs, words })?;
         for output in self.context().ledger.unpublished(&self.gate().name)? {
-            if output.batch != batch {
+            if output.batch != *batch {
                 continue;
             }
             match publish(&output) {
@@ -236,15 +354,16 @@ impl GateRunner {
     }
 
     /// Ends a batch of which nothing is visible, and gives its entries back.
-    fn abandon(
+    pub(super) fn abandon(
         &mut self,
-        batch: i64,
-        filings: &[Filing],
+        claimed: &Claimed,
         error: StageError,
-        staged: &Path,
     ) -> Result<(), LedgerError> {
-        if let Err(error) = remove(staged) {
-            tracing::warn!("the staged file `{}` cannot be removed: {error}", staged.display());
+        let Claimed { batch, filings, staged, .. } = claimed;
+        for staged in staged {
+            if let Err(error) = remove(staged) {
+                tracing::warn!("the staged file `{}` cannot be removed: {error}", staged.display());
+            }
         }
         let now = jiff::Timestamp::now().as_millisecond();
         let later = now + i64::try_from(OUTPUT_AGAIN.as_millis()).unwrap_or(0);
@@ -253,100 +372,38 @@ impl GateRunner {
                 let path = filings.get(*at).map_or("", |filing| &filing.entry.path);
                 (format!("the batch was given up because `{path}` changed"), None)
             }
+            StageError::Refused(why) => (format!("the batch was given up: {why}"), None),
             StageError::Output(error) => {
-                let folder = staged.parent().unwrap_or(Path::new("/")).display().to_string();
+                let first = staged.first().and_then(|staged| staged.parent());
+                let folder = first.unwrap_or(Path::new("/")).display().to_string();
                 let why = format!("the output in `{folder}` cannot be written: {error}");
                 self.live.problem("output folder", Some(format!("{why}; it is tried again")));
                 self.wake_in(OUTPUT_AGAIN);
                 (why, Some(later))
             }
+            StageError::Away(why) => (format!("the database was away: {why}"), None),
             StageError::Stopped => {
                 ("the service stopped; nothing of the batch is visible".into(), None)
             }
         };
-        self.context().ledger.give_back(batch, not_before, Cause::Pass, why, String::new())?;
-        if let StageError::Source(at, fault) = error
-            && let Some(filing) = filings.get(at)
-        {
-            match fault {
-                SourceFault::Changed => self.entry_gone(filing)?,
-                SourceFault::Faulty(reason) => self.hold_entry(filing, reason)?,
-                SourceFault::Unreadable(error) => {
-                    self.unreadable(Path::new(&filing.entry.path), &error);
+        self.context().ledger.give_back(*batch, not_before, Cause::Pass, why, String::new())?;
+        match error {
+            StageError::Source(at, fault) => {
+                let Some(filing) = filings.get(at) else { return Ok(()) };
+                match fault {
+                    SourceFault::Changed => self.entry_gone(filing)?,
+                    SourceFault::Faulty(reason) => self.hold_entry(filing, reason)?,
+                    SourceFault::Unreadable(error) => {
+                        self.unreadable(Path::new(&filing.entry.path), &error);
+                    }
                 }
+                self.wake_in(Duration::ZERO);
+                Ok(())
             }
-            self.wake_in(Duration::ZERO);
+            StageError::Refused(why) => {
+                filings.iter().try_for_each(|filing| self.hold_entry(filing, why.clone()))
+            }
+            StageError::Output(_) | StageError::Stopped | StageError::Away(_) => Ok(()),
         }
-        Ok(())
     }
-}
-
-/// The output in which an entry takes part, and the columns that are added to
-/// its rows; else why it must be held.
-pub(super) fn membership(
-    live: &Live,
-    config: &MergeConfig,
-    entry: &Entry,
-) -> Result<(String, Vec<Added>), String> {
-    let failed = |error: TemplateError| error.to_string();
-    let output = live.path_for(&config.into, entry, None).map_err(failed)?;
-    let values = builtins(&live.context, entry, None);
-    let added = config.add.iter().map(|(column, template)| {
-        let value = template.text(&entry.fields, &values).map_err(failed)?;
-        Ok(Added { column: column.clone(), value })
-    });
-    Ok((output, added.collect::<Result<_, String>>()?))
-}
-
-/// Decides how a batch meets its output; an error holds the batch.
-pub(super) fn plan(config: &MergeConfig, output: &Path) -> Result<Plan, String> {
-    let shown = output.display();
-    let there =
-        output
-            .symlink_metadata()
-            .map(|meta| meta.is_file())
-            .or_else(|error| {
-                if error.kind() == std::io::ErrorKind::NotFound { Ok(false) } else { Err(error) }
-            })
-            .map_err(|error| format!("the output `{shown}` cannot be looked at: {error}"))?;
-    let columns = if config.columns.is_empty() {
-        MergePlan::union(config.delimiter)
-    } else {
-        MergePlan::choosing(config.delimiter, config.columns.clone())
-    };
-    let mut plan = Plan {
-        path: output.to_owned(),
-        mode: "create",
-        base_bytes: 0,
-        columns,
-        opening: Opening { header: true, line_end: false },
-    };
-    match config.exists {
-        Exists::Replace => plan.mode = "replace",
-        Exists::Append if there => {
-            let (columns, length, ended) = existing(output, config.delimiter)?;
-            plan.mode = "append";
-            plan.base_bytes = length;
-            if !columns.is_empty() {
-                plan.columns.fix(columns);
-                plan.opening = Opening { header: false, line_end: !ended };
-            }
-        }
-        Exists::Append => {}
-        Exists::Number => {
-            plan.mode = "number";
-            let mut number = 2;
-            while plan.path.symlink_metadata().is_ok() {
-                plan.path = numbered(output, number);
-                number += 1;
-            }
-        }
-        Exists::Fail if there => {
-            return Err(format!(
-                "the output `{shown}` exists already, and the gate says exists = \"fail\""
-            ));
-        }
-        Exists::Fail => {}
-    }
-    Ok(plan)
 }

@@ -1,20 +1,38 @@
 //! The engine: a thread for each gate, and the questions that are asked of
 //! them while they run.
 
+mod backoff;
+mod batching;
 mod completion;
 mod context;
 mod filing;
 mod gate;
+mod links;
+mod listing;
 mod live;
+mod load_plan;
+mod load_recovery;
+mod loaded;
+mod loading;
 mod lock;
 mod looking;
+mod lying;
+mod merge_plan;
 mod merging;
+mod offering;
+mod people;
+mod picking;
 mod places;
 mod recovery;
 mod rehearse;
+mod rehearse_tables;
 mod reload;
 mod running;
+mod sampling;
 mod settling;
+mod sweeping;
+mod verify_loads;
+mod verifying;
 mod views;
 mod why;
 
@@ -29,17 +47,23 @@ use std::time::Duration;
 use jiff::Timestamp;
 
 use crate::config::{Config, Gate};
-use crate::ledger::{Ledger, LedgerError, Page, Query};
+use crate::ledger::{Count, CountBy, Ledger, LedgerError, Page, Query};
 use crate::pattern::Pattern;
+pub use batching::Gathering;
 use context::Context;
 pub(crate) use context::steady;
 use gate::GateRunner;
+pub use listing::FilePage;
 use live::Live;
 pub use live::PassReport;
+pub use loaded::{LoadedColumn, LoadedRows};
 pub use lock::{ADDRESS_FILE, LockError, StateLock, running_service};
+pub use lying::{EntryView, Lies, LiesNow};
+pub use offering::{Offered, WorkerEnd};
+pub use people::{Adoption, Doing, Done, LeftFile, Made, Refused};
 pub use rehearse::{Rehearsed, Will};
 pub use reload::Reloaded;
-use views::list_files;
+pub use verifying::{Difference, Differs, Progress, Verified};
 pub use views::{Activity, FileView, GateState, GateView, Match, Matches, Miss, Verdict};
 pub use why::{Answer, WhyError};
 
@@ -69,12 +93,39 @@ pub enum EngineError {
         /// The names there are.
         known: String,
     },
+    /// The gate offers nothing to workers.
+    #[error(
+        "the gate `{gate}` offers nothing: its work is `{work}`; give it a [gate.{gate}.offer] section"
+    )]
+    NoOffer {
+        /// The gate.
+        gate: String,
+        /// Its work.
+        work: &'static str,
+    },
+    /// A worker's lease is over.
+    #[error("the fencing number {fence} is refused: {why}")]
+    Fenced {
+        /// The number.
+        fence: i64,
+        /// Why.
+        why: String,
+    },
     /// A thread could not be started.
     #[error("a thread could not be started: {0}")]
     Thread(std::io::Error),
     /// The drop folder could not be read.
     #[error("{0}; correct `drop`, or make the folder and give this user permission")]
     Drop(String),
+    /// A file that is asked for is not there, or not to be shown.
+    #[error("{0}")]
+    NotThere(String),
+    /// A database does not answer.
+    #[error("the database does not answer: {0}; try again later")]
+    Away(String),
+    /// A file is no table.
+    #[error("{0}")]
+    NoTable(String),
     /// The engine is stopping.
     #[error("the service is stopping")]
     Stopping,
@@ -295,6 +346,14 @@ impl Engine {
         handles.iter().for_each(|handle| handle.join());
     }
 
+    /// Wakes every gate: something may be ready.
+    fn look_everywhere(&self) {
+        for handle in self.inner().gates.values() {
+            // A gate whose thread has ended needs no telling.
+            let _ = handle.commands.send(Command::Look);
+        }
+    }
+
     fn handle(&self, name: &str) -> Result<Arc<GateHandle>, EngineError> {
         let inner = self.inner();
         inner.gates.get(name).cloned().ok_or_else(|| {
@@ -339,12 +398,41 @@ impl Engine {
         Ok(page)
     }
 
-    /// What lies in a gate's drop folder, with verdicts.
+    /// How many entries fit, by gate, state and day of entering; one count without
+    /// these.
+    ///
+    /// # Errors
+    /// The ledger's.
+    pub fn count(&self, query: &Query, by: &[CountBy]) -> Result<Vec<Count>, EngineError> {
+        let context = self.context();
+        let zone = &context.config.service.timezone;
+        Ok(context.ledger.count_by(query, by, zone)?)
+    }
+
+    /// Gives each thing in a gate's drop folders, with its verdict, in the folders'
+    /// own order, until `each` wants no more.
     ///
     /// # Errors
     /// [`EngineError`].
-    pub fn files(&self, name: &str) -> Result<Vec<FileView>, EngineError> {
-        list_files(&self.handle(name)?.live)
+    pub fn each_file(
+        &self,
+        name: &str,
+        each: impl FnMut(FileView) -> bool,
+    ) -> Result<(), EngineError> {
+        listing::each_file(&self.handle(name)?.live, each)
+    }
+
+    /// One page of what lies in a gate's drop folders, after a place.
+    ///
+    /// # Errors
+    /// [`EngineError`].
+    pub fn files(
+        &self,
+        name: &str,
+        after: Option<&str>,
+        limit: usize,
+    ) -> Result<FilePage, EngineError> {
+        listing::page(&self.handle(name)?.live, after, limit)
     }
 
     /// What a pass would do now at a gate, file by file, in order. Nothing is
@@ -361,7 +449,7 @@ impl Engine {
     /// # Errors
     /// [`EngineError`].
     pub fn matches(&self, name: &str, pattern: &Pattern) -> Result<Matches, EngineError> {
-        views::matches(&self.handle(name)?.live, pattern)
+        listing::matches(&self.handle(name)?.live, pattern)
     }
 
     /// What became of a file, or why it is not taken.
@@ -376,6 +464,28 @@ impl Engine {
         };
         let lives: Vec<&Live> = handles.iter().map(|handle| &*handle.live).collect();
         why::why(&context, &lives, &path_from(path, from))
+    }
+
+    /// What is in the file at a path: its tables, their columns, their first rows. Of
+    /// each table so many rows are looked at.
+    ///
+    /// # Errors
+    /// [`EngineError::NotThere`] and [`EngineError::NoTable`].
+    pub fn sample(
+        &self,
+        path: &str,
+        sheet: Option<&str>,
+        rows: u64,
+    ) -> Result<vadegate_tables::sample::Sample, EngineError> {
+        let (context, handles) = {
+            let inner = self.inner();
+            let handles: Vec<_> = inner.gates.values().cloned().collect();
+            (Arc::clone(&inner.context), handles)
+        };
+        let lives: Vec<&Live> = handles.iter().map(|handle| &*handle.live).collect();
+        let file = context.config.file.clone();
+        let from = file.parent().unwrap_or(std::path::Path::new("/"));
+        sampling::look_into(&context, &lives, &path_from(path, from), sheet, rows)
     }
 
     /// Arrivals, filings, holds and repeats of the last `hours` hours, by gate

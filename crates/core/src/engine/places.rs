@@ -6,7 +6,7 @@ use jiff::Timestamp;
 
 use super::context::Context;
 use super::live::Live;
-use crate::config::Archive;
+use crate::config::{Archive, Repeats};
 use crate::ledger::{Entry, NewEntry};
 use crate::pattern::{Builtins, Template, TemplateError};
 
@@ -24,6 +24,10 @@ impl Live {
 
     /// Where an entry is to be filed; `None` when it is left in place.
     pub fn archive_path(&self, entry: &Entry) -> Result<Option<String>, String> {
+        // What was filed before and is worked again has its place.
+        if entry.filed_at.is_some() && entry.filed_to.is_some() {
+            return Ok(entry.filed_to.clone());
+        }
         match &self.gate.archive {
             Archive::Leave => Ok(None),
             Archive::Into(template) => self
@@ -33,9 +37,19 @@ impl Live {
         }
     }
 
-    /// The same for one that is just being entered.
-    pub fn archive_path_of_new(&self, new: &NewEntry, id: i64) -> Result<Option<String>, String> {
-        let Archive::Into(template) = &self.gate.archive else { return Ok(None) };
+    /// The same for one that is just being entered, and may be a repeat.
+    pub fn archive_path_of_new(
+        &self,
+        new: &NewEntry,
+        id: i64,
+        repeat: bool,
+    ) -> Result<Option<String>, String> {
+        let template = match (&self.gate.archive, &self.gate.repeats) {
+            (_, Repeats::Leave | Repeats::Delete | Repeats::Hold) if repeat => return Ok(None),
+            (_, Repeats::Into(template)) if repeat => template,
+            (Archive::Leave, _) => return Ok(None),
+            (Archive::Into(template), _) => template,
+        };
         let now = Timestamp::now();
         let modified = Timestamp::from_nanosecond(i128::from(new.version.modified_ns));
         let values = Builtins {
@@ -51,6 +65,18 @@ impl Live {
         match template.path(&new.fields, &values) {
             Ok(folder) => Ok(Some(with_name(tidy(folder), template, name))),
             Err(error) => Err(error.to_string()),
+        }
+    }
+
+    /// Where a repeat is to be filed; `None` when it stays or is deleted.
+    pub fn repeat_path(&self, entry: &Entry) -> Option<String> {
+        match &self.gate.repeats {
+            Repeats::File => self.archive_path(entry).ok().flatten(),
+            Repeats::Into(template) => {
+                let folder = self.path_for(template, entry, None).ok()?;
+                Some(with_name(folder, template, &entry.name))
+            }
+            Repeats::Leave | Repeats::Delete | Repeats::Hold => None,
         }
     }
 
@@ -85,6 +111,20 @@ pub(super) fn builtins<'a>(
         seen: context.local(entry.seen_at),
         modified: context.local(entry.modified),
         now: context.local(Timestamp::now()),
+    }
+}
+
+/// Values of the built-in fields where only a path is known.
+pub(super) fn builtins_of_path<'a>(live: &'a Live, path: &'a str) -> Builtins<'a> {
+    let none = live.context.local(Timestamp::UNIX_EPOCH);
+    Builtins {
+        path,
+        gate: &live.gate.name,
+        entry: None,
+        batch: None,
+        seen: none,
+        modified: none,
+        now: none,
     }
 }
 

@@ -6,7 +6,7 @@ use std::path::Path;
 
 use super::gate::GateRunner;
 use crate::config::{Interrupted, Work};
-use crate::ledger::{Cause, Hold, LedgerError, State};
+use crate::ledger::{Cause, Hold, LedgerError, State, Unended};
 
 impl GateRunner {
     /// Entries that were `working` go back to `ready`, or are held when nobody
@@ -15,13 +15,27 @@ impl GateRunner {
     pub fn recover(&mut self) -> Result<(), LedgerError> {
         let name = self.gate().name.clone();
         let unended = self.context().ledger.unended(&name)?;
-        let hold = matches!(self.gate().work, Work::Run(_))
-            && self.gate().interrupted == Interrupted::Hold;
-        for (batch, staged) in unended {
-            if let Some(staged) = staged
-                && let Err(error) = remove(Path::new(&staged))
-            {
-                tracing::warn!(gate = %name, "the staged file `{staged}` cannot be removed: {error}");
+        let offers = matches!(self.gate().work, Work::Offer(_));
+        for unended in unended {
+            let Unended { batch, staged, work, leased, .. } = &unended;
+            let (batch, leased) = (*batch, *leased);
+            if leased && offers {
+                // The worker goes on; when its lease is over that is seen by itself.
+                continue;
+            }
+            if work == "load" {
+                if !matches!(self.gate().work, Work::Load(_)) {
+                    self.hold_unknown(&unended)?;
+                }
+                // The database is asked when it is next loaded into.
+                continue;
+            }
+            // By the work that was interrupted, whatever the gate does now.
+            let hold = work != "merge" && self.gate().interrupted == Interrupted::Hold;
+            for staged in staged {
+                if let Err(error) = remove(Path::new(staged)) {
+                    tracing::warn!(gate = %name, "the staged file `{staged}` cannot be removed: {error}");
+                }
             }
             if hold {
                 self.hold_interrupted(batch)?;

@@ -3,22 +3,23 @@
 //! It goes the way of a real pass, by the same functions, up to the point where
 //! something would be written.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
-use std::path::{Path, PathBuf};
+use std::collections::{HashMap, HashSet};
+use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use super::EngineError;
 use super::completion::{Complete, complete, out_of_bounds};
-use super::live::{Arriving, Live};
-use super::merging::{membership, plan};
-use super::settling::{Candidate, entry_of, fingerprint_all, new_entries, sort};
-use crate::arrivals::{Kind, Look, sweep};
-use crate::config::{MergeConfig, Work};
+use super::live::Live;
+use super::looking::arriving;
+use super::picking::pick;
+use super::rehearse_tables::tables;
+use super::settling::{Candidate, entry_of, fingerprint_all, new_entries, policy, sort};
+use crate::arrivals::Kind;
+use crate::config::{Others, Repeats, Work};
 use crate::filing::numbered;
 use crate::ledger::{Entry, NewEntry, State};
-use crate::work::merge::{Source, SourceFault, note};
 
 /// What a pass would do with a file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -30,6 +31,9 @@ pub enum Will {
     File,
     /// File it as a repeat, without work.
     Repeat,
+    /// Pass it over, because others are picked.
+    #[serde(rename = "pass over")]
+    PassOver,
     /// Set it aside for a person.
     Hold,
     /// Wait: it is not complete.
@@ -43,6 +47,9 @@ pub struct Rehearsed {
     pub gate: String,
     /// Path below the drop folder.
     pub path: String,
+    /// Path below the folder that holds all drop folders of the gate; with one
+    /// drop folder the same as `path`.
+    pub place: String,
     /// Size in bytes.
     pub bytes: u64,
     /// What a pass would do with it.
@@ -62,35 +69,38 @@ pub struct Rehearsed {
 }
 
 /// One file on its way through a rehearsal.
-struct Rehearsing {
-    entry: Entry,
-    version: crate::arrivals::Version,
-    told: Rehearsed,
+pub(super) struct Rehearsing {
+    pub entry: Entry,
+    pub version: crate::arrivals::Version,
+    pub told: Rehearsed,
 }
 
 /// Tells what a pass would do now, in the order in which it would.
 pub(super) fn rehearse(live: &Live) -> Result<Vec<Rehearsed>, EngineError> {
     live.load_known()?;
-    let (candidates, waiting) = candidates(live)?;
+    let (complete, waiting) = candidates(live)?;
+    let (mut candidates, over) = pick(live, complete)?;
+    candidates.extend(over.into_iter().map(|over| over.candidate));
     let mut files = open_entries(live)?;
     files.extend(enter(live, &candidates, waiting)?);
     match &live.gate.work {
-        Work::Merge(config) => merge(live, config, &mut files),
+        Work::Merge(_) | Work::Load(_) => tables(live, &mut files),
         Work::Run(run) => {
             for file in files.iter_mut().filter(|file| file.told.will == Will::Work) {
                 file.told.program = Some(run.program.display().to_string());
             }
         }
-        Work::None => {}
+        Work::Offer(_) | Work::None => {}
     }
     places(live, &mut files);
     Ok(files.into_iter().map(|file| file.told).collect())
 }
 
-fn told(live: &Live, path: &str, bytes: u64, will: Will) -> Rehearsed {
+fn told(live: &Live, path: &str, place: &str, bytes: u64, will: Will) -> Rehearsed {
     Rehearsed {
         gate: live.gate.name.clone(),
         path: path.to_owned(),
+        place: place.to_owned(),
         bytes,
         will,
         because: None,
@@ -110,31 +120,21 @@ fn candidates(live: &Live) -> Result<Found, EngineError> {
     let clock = live.context.clock();
     let (mut found, mut waiting) = (Vec::new(), Vec::new());
     let mut seen = Vec::new();
-    sweep(&live.gate.drop, live.gate.depth, |one| seen.push(one))
-        .map_err(|problem| EngineError::Drop(problem.to_string()))?;
-    for one in seen.into_iter().filter(|one| one.kind == Kind::File && one.utf8) {
+    live.sweep(|one| seen.push(one)).map_err(EngineError::Drop)?;
+    let seen = seen.iter().map(|one| live.followed(one).into_owned());
+    for one in seen.filter(|one| one.kind == Kind::File && one.utf8) {
         let known = live.state().known.get(&one.path).copied();
         if known.is_some_and(|known| known.version == one.version)
             || out_of_bounds(&live.gate, &one.version, clock.wall_ns).is_some()
         {
             continue;
         }
-        let Ok(fields) = live.gate.takes(&one.path) else { continue };
-        let seen_now = Look { first_seen: clock.steady, changed_ns: one.changed_ns };
+        let Ok(fields) = live.gate.takes_at(&one.path) else { continue };
         let earlier = live.state().arriving.get(&one.path).cloned();
-        let arriving = earlier.filter(|earlier| earlier.version == one.version);
-        let arriving = arriving.unwrap_or_else(|| Arriving {
-            version: one.version,
-            fields: fields.clone(),
-            look: seen_now,
-            seen_at: jiff::Timestamp::now().as_millisecond(),
-            because: String::new(),
-            generation: 0,
-            not_before: std::time::Duration::ZERO,
-            noticed: clock.steady,
-        });
-        let complete = complete(live, &one.path, &one.version, &arriving.look, &fields);
-        let candidate = Candidate { path: one.path, arriving, fields, given_up: None };
+        let earlier = earlier.filter(|earlier| earlier.version == one.version);
+        let arriving = earlier.unwrap_or_else(|| arriving(&one, fields.clone(), clock.steady));
+        let complete = complete(live, &one.path, &one.version, &arriving.look, &fields, &clock);
+        let candidate = Candidate::of(one.path, &arriving);
         match complete {
             Complete::Yes => found.push(candidate),
             Complete::After(_, why) | Complete::Waits(why) => waiting.push((candidate, why)),
@@ -154,11 +154,15 @@ fn open_entries(live: &Live) -> Result<Vec<Rehearsing>, EngineError> {
     let mut open = Vec::new();
     for (filings, will) in [
         (ledger.open_entries(name, State::Worked)?, Will::File),
-        (ledger.repeats_to_file(name)?, Will::Repeat),
+        (ledger.repeats_to_file(name, live.gate.repeats == Repeats::Delete)?, Will::Repeat),
+        (ledger.passed_over_to_file(name)?, Will::PassOver),
         (ready, if matches!(live.gate.work, Work::None) { Will::File } else { Will::Work }),
     ] {
         open.extend(filings.into_iter().map(|filing| {
-            let mut told = told(live, &filing.entry.path, filing.entry.bytes, will);
+            let entry = &filing.entry;
+            let place = live.place_of(&entry.drop, &entry.path);
+            let place = place.as_deref().unwrap_or(&entry.path);
+            let mut told = told(live, &entry.path, place, entry.bytes, will);
             told.entry = Some(filing.entry.id);
             told.because = filing.entry.repeat_of.map(|first| format!("a repeat of entry {first}"));
             Rehearsing { entry: filing.entry, version: filing.version, told }
@@ -181,6 +185,9 @@ fn enter(
         }
     }
     let mut next = ledger.newest_entry()?;
+    let now = jiff::Timestamp::now().as_millisecond();
+    let not_before =
+        policy(&live.gate).once_for_ms.map_or(i64::MIN, |time| now.saturating_sub(time));
     let mut holders: HashMap<Vec<u8>, String> = HashMap::new();
     let mut files = Vec::new();
     for new in new_entries(live, fingerprinted.settled) {
@@ -188,17 +195,20 @@ fn enter(
         let holder = match holders.get(&new.identity) {
             Some(path) => Some(format!("a repeat of `{path}`, which comes before it")),
             None => ledger
-                .with_identity(&new.space, &new.identity)?
+                .with_identity(&new.space, &new.identity, not_before)?
                 .map(|first| format!("a repeat of entry {first}")),
         };
         files.push(entered(live, &new, next, holder));
-        holders.entry(new.identity).or_insert(new.path);
+        if new.passed_over.is_none() {
+            holders.entry(new.identity).or_insert(new.path);
+        }
     }
     files.extend(waiting.into_iter().map(|(candidate, why)| {
-        let version = candidate.arriving.version;
-        let mut told = told(live, &candidate.path, version.bytes, Will::Wait);
+        let version = candidate.version;
+        let new = as_new(live, &candidate);
+        let mut told = told(live, &new.path, &new.place, version.bytes, Will::Wait);
         told.because = Some(why);
-        let entry = entry_of(&as_new(live, &candidate), 0, State::Ready);
+        let entry = entry_of(&new, 0, State::Ready);
         Rehearsing { entry, version, told }
     }));
     Ok(files)
@@ -207,88 +217,53 @@ fn enter(
 fn entered(live: &Live, new: &NewEntry, id: i64, repeat: Option<String>) -> Rehearsing {
     let will = match (&repeat, &new.held) {
         (Some(_), _) => Will::Repeat,
+        (None, _) if new.passed_over.is_some() => Will::PassOver,
         (None, Some(_)) => Will::Hold,
         (None, None) if new.nothing_to_work => Will::File,
         (None, None) => Will::Work,
     };
-    let mut told = told(live, &new.path, new.version.bytes, will);
-    told.because = repeat.or_else(|| new.held.clone());
+    let mut told = told(live, &new.path, &new.place, new.version.bytes, will);
+    told.because = repeat.or_else(|| new.passed_over.clone()).or_else(|| new.held.clone());
     Rehearsing { entry: entry_of(new, id, State::Ready), version: new.version, told }
 }
 
 fn as_new(live: &Live, candidate: &Candidate) -> NewEntry {
+    let (drop_folder, path) = live.parts_of(&candidate.path);
     NewEntry {
         gate: live.gate.name.clone(),
-        drop_folder: live.gate.drop.display().to_string(),
-        path: candidate.path.clone(),
-        version: candidate.arriving.version,
+        drop_folder,
+        path,
+        place: candidate.path.clone(),
+        version: candidate.version,
         sha256: [0; 32],
         fields: candidate.fields.clone(),
-        seen_at: candidate.arriving.seen_at,
-        space: live.gate.name.clone(),
+        seen_at: candidate.seen_at,
+        space: live.gate.space(),
+        policy: policy(&live.gate),
         identity: Vec::new(),
         replaces: None,
         nothing_to_work: false,
         held: None,
+        passed_over: None,
+        others_filed: false,
+        mark: None,
     }
 }
 
-fn hold(file: &mut Rehearsing, why: String) {
+pub(super) fn hold(file: &mut Rehearsing, why: String) {
     file.told.will = Will::Hold;
     file.told.because = Some(why);
-}
-
-/// What the merge would make of the files that would be worked: they are read,
-/// so that a faulty one is told, and nothing is written.
-fn merge(live: &Live, config: &MergeConfig, files: &mut [Rehearsing]) {
-    let mut groups: BTreeMap<String, Vec<(usize, Source)>> = BTreeMap::new();
-    for (at, file) in files.iter_mut().enumerate() {
-        if file.told.will != Will::Work {
-            continue;
-        }
-        match membership(live, config, &file.entry) {
-            Ok((output, added)) => {
-                let path = Path::new(&file.entry.drop).join(&file.entry.path);
-                let source = Source { path, version: file.version, added };
-                groups.entry(output).or_default().push((at, source));
-            }
-            Err(why) => hold(file, why),
-        }
-    }
-    for (output, members) in groups {
-        let mut plan = match plan(config, Path::new(&output)) {
-            Ok(plan) => plan,
-            Err(why) => {
-                members.iter().for_each(|(at, _)| hold(&mut files[*at], why.clone()));
-                continue;
-            }
-        };
-        for (at, source) in members {
-            match note(&mut plan.columns, &source) {
-                Ok(()) => {
-                    files[at].told.output = Some(plan.path.display().to_string());
-                    files[at].told.mode = Some(plan.mode.to_owned());
-                }
-                Err(SourceFault::Faulty(why)) => hold(&mut files[at], why),
-                Err(SourceFault::Changed) => {
-                    files[at].told.will = Will::Wait;
-                    files[at].told.because = Some("it has just changed".into());
-                }
-                Err(SourceFault::Unreadable(error)) => {
-                    files[at].told.will = Will::Wait;
-                    files[at].told.because = Some(format!("it cannot be read: {error}"));
-                }
-            }
-        }
-    }
 }
 
 /// Where each file would be filed.
 fn places(live: &Live, files: &mut [Rehearsing]) {
     let mut taken: HashSet<PathBuf> = HashSet::new();
+    let others_filed = live.gate.pick.as_ref().is_some_and(|pick| pick.others == Others::File);
     for file in files {
         let place = match file.told.will {
             Will::Wait => continue,
+            Will::PassOver if !others_filed => continue,
+            Will::Repeat => live.repeat_path(&file.entry),
             Will::Hold => live.hold_path(&file.entry),
             _ => match live.archive_path(&file.entry) {
                 Ok(place) => place,

@@ -1,11 +1,14 @@
 //! The work `run`: a program for each ready entry.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::sync::mpsc;
 use std::time::Duration;
 
+use super::backoff::backoff;
 use super::filing::still;
 use super::gate::GateRunner;
+use super::live::Live;
 use super::places::builtins;
 use crate::config::{Interrupted, RunConfig, Work, write_duration};
 use crate::ledger::{Cause, Claim, CommitBatch, Filing, Hold, LedgerError};
@@ -16,7 +19,9 @@ use crate::work::run::{Ended, Order, run};
 const RECORD_AGAIN: Duration = Duration::from_secs(1);
 
 impl GateRunner {
-    /// Runs the gate's program for each ready entry, one after the other.
+    /// Runs the gate's program for each ready entry, as many at once as the gate
+    /// says. Only the programs run beside each other: what is claimed and recorded
+    /// goes through this thread alone.
     pub fn run_programs(&mut self) -> Result<(), LedgerError> {
         let live = Arc::clone(&self.live);
         let Work::Run(config) = &live.gate.work else { return Ok(()) };
@@ -25,46 +30,75 @@ impl GateRunner {
         if let Some(next) = next {
             self.wake_in(Duration::from_millis((next - now).max(0).unsigned_abs()));
         }
-        for filing in ready {
-            if self.stopping() || live.state().paused {
-                break;
+        let at_once = live.gate.at_once.unwrap_or(1);
+        let mut ready = ready.into_iter();
+        let (hand_over, ended) = mpsc::channel::<Ran>();
+        let mut outcome = Ok(());
+        std::thread::scope(|scope| {
+            let mut running = 0;
+            loop {
+                while running < at_once && outcome.is_ok() && !self.stopping() {
+                    if live.state().paused {
+                        break;
+                    }
+                    let Some(filing) = ready.next() else { break };
+                    match self.begin_run(config, filing) {
+                        Ok(None) => {}
+                        Ok(Some(begun)) => {
+                            running += 1;
+                            let (hand_over, live) = (hand_over.clone(), &live);
+                            scope.spawn(move || {
+                                // The gate's thread waits for each that it began.
+                                let _ = hand_over.send(begun.run(live));
+                            });
+                        }
+                        Err(error) => outcome = Err(error),
+                    }
+                }
+                if running == 0 {
+                    break;
+                }
+                let Ok(ran) = ended.recv() else { break };
+                running -= 1;
+                // Also after a failure: a program that has ended wants its record.
+                let recorded = self.end_run(config, ran).and_then(|()| self.file_open());
+                outcome = std::mem::replace(&mut outcome, Ok(())).and(recorded);
             }
-            self.run_one(config, &filing)?;
-            self.file_open()?;
-        }
+        });
         self.doing(None);
-        Ok(())
+        outcome
     }
 
-    fn run_one(&mut self, config: &RunConfig, filing: &Filing) -> Result<(), LedgerError> {
+    /// Claims an entry for the program; `None` when there is nothing to run.
+    fn begin_run(
+        &mut self,
+        config: &RunConfig,
+        filing: Filing,
+    ) -> Result<Option<Begun>, LedgerError> {
         let entry = &filing.entry;
-        let source = Path::new(&entry.drop).join(&entry.path);
-        if !still(&source, &filing.version) {
-            return self.entry_gone(filing);
+        let source = entry.lies_at();
+        if !still(&self.live.real(&source), &filing.version) {
+            self.entry_gone(&filing)?;
+            return Ok(None);
         }
         let values = builtins(self.context(), entry, None);
         let args = config.args.iter().map(|arg| arg.text(&entry.fields, &values));
         let args: Vec<String> = match args.collect() {
             Ok(args) => args,
-            Err(error) => return self.hold_entry(filing, error.to_string()),
+            Err(error) => {
+                self.hold_entry(&filing, error.to_string())?;
+                return Ok(None);
+            }
         };
         self.doing(Some(format!("running {} for {}", config.program.display(), entry.path)));
         let batch = self.context().ledger.claim(Claim {
             gate: self.gate().name.clone(),
             work: "run",
             entries: vec![entry.id],
-            output: None,
+            outputs: Vec::new(),
+            lease: None,
         })?;
-        let folder = self.context().config.file.parent().unwrap_or(Path::new("/")).to_owned();
-        let order = Order {
-            program: &config.program,
-            args,
-            environment: environment(filing, &source),
-            folder: &folder,
-            limit: config.limit,
-        };
-        let (ended, printed) = run(&order, &self.live.context.stopping);
-        self.end_run(config, filing, batch, ended, printed)
+        Ok(Some(Begun { filing, source, batch, args }))
     }
 
     /// The program has done its work, so only the record is missing: it is tried
@@ -84,14 +118,8 @@ impl GateRunner {
         }
     }
 
-    fn end_run(
-        &mut self,
-        config: &RunConfig,
-        filing: &Filing,
-        batch: i64,
-        ended: Ended,
-        printed: String,
-    ) -> Result<(), LedgerError> {
+    fn end_run(&mut self, config: &RunConfig, ran: Ran) -> Result<(), LedgerError> {
+        let Ran { filing, batch, ended, printed } = ran;
         let entry = &filing.entry;
         let tries = entry.tries + 1;
         let reason = match ended {
@@ -101,16 +129,17 @@ impl GateRunner {
                 let target = self.live.archive_path(&worked).unwrap_or(None);
                 self.report.worked += 1;
                 let entries = vec![(entry.id, None, target)];
-                let commit = CommitBatch { batch, entries, output: None, words: printed };
+                let commit = CommitBatch { batch, entries, outputs: Vec::new(), words: printed };
                 return self.commit_insisting(&commit);
             }
             Ended::Again if tries < config.tries => {
-                let wait = i64::try_from(config.wait.as_millis()).unwrap_or(i64::MAX);
-                let not_before = jiff::Timestamp::now().as_millisecond().saturating_add(wait);
-                self.wake_in(config.wait);
+                let wait = backoff(config.wait, config.wait_up_to, tries, entry.id);
+                let wait_ms = i64::try_from(wait.as_millis()).unwrap_or(i64::MAX);
+                let not_before = jiff::Timestamp::now().as_millisecond().saturating_add(wait_ms);
+                self.wake_in(wait);
                 let why = format!(
                     "try {tries}: the program says try again later; next in {}",
-                    write_duration(config.wait)
+                    write_duration(wait)
                 );
                 return self.context().ledger.give_back(
                     batch,
@@ -134,6 +163,42 @@ impl GateRunner {
         let target = self.live.hold_path(entry);
         let hold = Hold { entry: entry.id, reason, target };
         self.context().ledger.hold(vec![hold], Cause::Pass, Some((batch, printed)))
+    }
+}
+
+/// A program that is to run for a claimed entry.
+struct Begun {
+    filing: Filing,
+    source: PathBuf,
+    batch: i64,
+    args: Vec<String>,
+}
+
+/// A program that has ended.
+struct Ran {
+    filing: Filing,
+    batch: i64,
+    ended: Ended,
+    printed: String,
+}
+
+impl Begun {
+    fn run(self, live: &Live) -> Ran {
+        let Begun { filing, source, batch, args } = self;
+        let Work::Run(config) = &live.gate.work else {
+            let ended = Ended::NotStarted("the gate has no program any more".into());
+            return Ran { filing, batch, ended, printed: String::new() };
+        };
+        let folder = live.context.config.file.parent().unwrap_or(Path::new("/"));
+        let order = Order {
+            program: &config.program,
+            args,
+            environment: environment(&filing, &source),
+            folder,
+            limit: config.limit,
+        };
+        let (ended, printed) = run(&order, &live.context.stopping);
+        Ran { filing, batch, ended, printed }
     }
 }
 

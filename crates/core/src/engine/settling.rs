@@ -14,28 +14,57 @@ use std::time::Duration;
 use jiff::Timestamp;
 
 use super::completion::{Complete, Sum, check_sum, complete};
+use super::filing::finish_all;
 use super::gate::GateRunner;
 use super::live::{Arriving, Known, Live};
 use super::looking::new_version;
+use super::picking::{Over, pick};
 use super::{OPEN_AGAIN, steady};
 use crate::arrivals::{
-    FingerprintError, Lease, Version, fingerprint, look_at, open_unmarked, writers,
+    FingerprintError, Lease, Look, Version, fingerprint, look_at, open_unmarked, writers,
 };
-use crate::config::{Empty, Gate, Once, Order, write_duration};
-use crate::ledger::{Cause, Entered, Entry, LedgerError, NewEntry, State, Target, Ticket};
+use crate::config::{Empty, Gate, Once, Order, Others, Repeats, write_duration};
+use crate::ledger::{
+    Cause, Entered, Entry, LedgerError, NewEntry, PickMark, Policy, State, Target, Ticket,
+};
 use crate::pattern::{Fields, field_order, natural_order};
 
 /// Files that are entered in one piece: fingerprinted, entered, moved.
-const CHUNK: usize = 500;
+///
+/// Few in builds with debug assertions, so that tests go the way of many pieces.
+const CHUNK: usize = if cfg!(debug_assertions) { 3 } else { 1000 };
 
 /// A file that is complete, or that is given up.
 #[derive(Clone)]
 pub(super) struct Candidate {
     pub path: String,
-    pub arriving: Arriving,
+    pub version: Version,
+    pub look: Look,
+    /// When it was first noticed, in milliseconds.
+    pub seen_at: i64,
     pub fields: Fields,
     /// It never was complete: why it is held.
     pub given_up: Option<String>,
+    /// It is not worked, because others were picked.
+    pub passed_over: Option<String>,
+    /// What its part is to remember, when it was picked.
+    pub mark: Option<PickMark>,
+}
+
+impl Candidate {
+    /// A file that is complete.
+    pub fn of(path: String, arriving: &Arriving) -> Self {
+        Candidate {
+            path,
+            version: arriving.version,
+            look: arriving.look,
+            seen_at: arriving.seen_at,
+            fields: arriving.fields.clone(),
+            given_up: None,
+            passed_over: None,
+            mark: None,
+        }
+    }
 }
 
 /// A candidate whose fingerprint was taken.
@@ -47,6 +76,8 @@ pub(super) struct Settled {
     sha256: [u8; 32],
     /// Why it is held rather than worked.
     held: Option<String>,
+    passed_over: Option<String>,
+    mark: Option<PickMark>,
 }
 
 /// After more files than this in one pass, memory is given back to the system.
@@ -85,7 +116,27 @@ impl GateRunner {
     /// Settles, fingerprints and enters what is complete. Each piece is moved
     /// while the next is entered and the one after it fingerprinted.
     pub fn settle(&mut self) -> Result<(), LedgerError> {
-        let candidates = self.candidates();
+        let live = Arc::clone(&self.live);
+        let (picked, over) = pick(&live, self.candidates())?;
+        self.settle_all(picked)?;
+        // Others are passed over when those for whose sake it is stand in the
+        // ledger, and not before.
+        let mut passed = Vec::new();
+        for Over { candidate, for_sake_of } in over {
+            let mut state = live.state();
+            let waits = for_sake_of.iter().find(|path| state.arriving.contains_key(*path)).cloned();
+            match (waits, state.arriving.get_mut(&candidate.path)) {
+                (Some(first), Some(arriving)) => {
+                    arriving.because = format!("it waits for `{first}`, which was picked").into();
+                }
+                (None, Some(_)) => passed.push(candidate),
+                (_, None) => {}
+            }
+        }
+        if passed.is_empty() { Ok(()) } else { self.settle_all(passed) }
+    }
+
+    fn settle_all(&mut self, candidates: Vec<Candidate>) -> Result<(), LedgerError> {
         let mut entering = Entering { target: self.target_of_new(), pending: None };
         let live = Arc::clone(&self.live);
         let generation = self.generation;
@@ -108,7 +159,17 @@ impl GateRunner {
                         }
                     }
                 });
-                pieces.iter().try_for_each(|done| self.take_in(&mut entering, done))
+                let (hand_over, moved) = mpsc::sync_channel(1);
+                let live = Arc::clone(&self.live);
+                let finisher = scope.spawn(move || finish_all(&live, &moved));
+                self.finisher = Some(hand_over);
+                let taken = pieces.iter().try_for_each(|done| self.take_in(&mut entering, done));
+                // Both threads end when nothing is asked of them any more.
+                drop(pieces);
+                self.finisher = None;
+                let recorded = finisher.join().unwrap_or(Err(LedgerError::Closed));
+                self.take_note(recorded?);
+                taken
             })?;
         }
         if let Some(last) = entering.pending {
@@ -134,7 +195,7 @@ impl GateRunner {
             let mut state = live.state();
             for (path, because) in done.waiting {
                 if let Some(arriving) = state.arriving.get_mut(&path) {
-                    arriving.because = because;
+                    arriving.because = because.into();
                     arriving.not_before = steady() + wait;
                 }
             }
@@ -164,13 +225,15 @@ impl GateRunner {
         let mut candidates = Vec::new();
         let mut soonest: Option<Duration> = None;
         let mut sooner = |wait: Duration| soonest = Some(soonest.map_or(wait, |at| at.min(wait)));
-        let now = steady();
+        let clock = live.context.clock();
+        let now = clock.steady;
         for (path, arriving) in &mut live.state().arriving {
             let given_up = give_up.filter(|give_up| now >= arriving.noticed + *give_up);
             if let (Some(give_up), None) = (give_up, given_up) {
                 sooner((arriving.noticed + give_up).saturating_sub(now));
             }
-            match complete(&live, path, &arriving.version, &arriving.look, &arriving.fields) {
+            match complete(&live, path, &arriving.version, &arriving.look, &arriving.fields, &clock)
+            {
                 Complete::Yes => {
                     let wait = arriving.not_before.saturating_sub(now);
                     if !wait.is_zero() && given_up.is_none() {
@@ -179,14 +242,14 @@ impl GateRunner {
                     }
                 }
                 Complete::After(wait, because) => {
-                    arriving.because = because;
+                    arriving.because = because.into();
                     if given_up.is_none() {
                         sooner(wait);
                         continue;
                     }
                 }
                 Complete::Waits(because) => {
-                    arriving.because = because;
+                    arriving.because = because.into();
                     if given_up.is_none() {
                         continue;
                     }
@@ -195,12 +258,8 @@ impl GateRunner {
             let given_up = given_up.map(|after| {
                 format!("it was not complete after {}: {}", write_duration(after), arriving.because)
             });
-            candidates.push(Candidate {
-                path: path.clone(),
-                arriving: arriving.clone(),
-                fields: arriving.fields.clone(),
-                given_up,
-            });
+            let candidate = Candidate::of(path.clone(), arriving);
+            candidates.push(Candidate { given_up, ..candidate });
         }
         if let Some(wait) = soonest {
             self.wake_in(wait);
@@ -210,9 +269,7 @@ impl GateRunner {
     }
 
     fn check_lease(&mut self) {
-        let told = crate::arrivals::lease_tells(&self.gate().drop);
-        self.live.lease.store(told.is_ok(), Ordering::Relaxed);
-        let note = told.err().map(|why| {
+        let note = self.live.ask_lease().map(|why| {
             format!("whether somebody has a file open for writing cannot be asked here: {why}; the quiet time decides alone")
         });
         self.live.problem("lease", note);
@@ -220,7 +277,7 @@ impl GateRunner {
 
     fn target_of_new(&self) -> Target {
         let live = Arc::clone(&self.live);
-        Arc::new(move |new: &NewEntry, id: i64| live.archive_path_of_new(new, id))
+        Arc::new(move |new: &NewEntry, id: i64, repeat| live.archive_path_of_new(new, id, repeat))
     }
 
     /// Takes note of what was entered, and moves what has nothing to wait for.
@@ -229,16 +286,17 @@ impl GateRunner {
         let mut to_file = Vec::new();
         let mut state = self.live.state();
         for (new, outcome) in entered {
-            state.arriving.remove(&new.path);
+            state.arriving.remove(&new.place);
             let (Entered::New { id, .. } | Entered::Touched { id }) = &outcome;
             let known = Known { version: new.version, entry: *id, generation: self.generation };
-            state.known.insert(new.path.clone(), known);
+            state.known.insert(new.place.clone(), known);
             let Entered::New { id, state: came_to, target, fileable } = outcome else { continue };
             self.report.entered += 1;
             match came_to {
                 State::Held => self.report.held += 1,
                 State::Repeat => self.report.repeats += 1,
                 State::Worked => self.report.worked += 1,
+                State::PassedOver => self.report.passed_over += 1,
                 _ => {}
             }
             if fileable {
@@ -258,17 +316,24 @@ pub(super) fn new_entries(live: &Live, settled: Vec<Settled>) -> Vec<NewEntry> {
     let state = live.state();
     let entry = |settled: Settled| {
         let empty = settled.version.bytes == 0 && gate.empty == Empty::Hold;
+        let (drop_folder, path) = live.parts_of(&settled.path);
+        let name = gate.drops.placed(&settled.path).map_or(path.as_str(), |placed| placed.name);
         NewEntry {
             gate: gate.name.clone(),
-            drop_folder: gate.drop.display().to_string(),
+            drop_folder,
             replaces: state.known.get(&settled.path).map(|known| known.entry),
-            space: gate.name.clone(),
-            identity: identity(gate.once, &settled.path, &settled.sha256),
+            space: gate.space(),
+            policy: policy(gate),
+            identity: identity(gate.once, name, &settled.sha256),
             held: settled.held.or_else(|| {
                 empty.then(|| "it is empty (0 bytes): nothing to work or to keep".to_owned())
             }),
+            passed_over: settled.passed_over,
+            others_filed: gate.pick.as_ref().is_some_and(|pick| pick.others == Others::File),
+            mark: settled.mark,
             nothing_to_work: matches!(gate.work, crate::config::Work::None),
-            path: settled.path,
+            path,
+            place: settled.path,
             version: settled.version,
             sha256: settled.sha256,
             fields: settled.fields,
@@ -306,6 +371,8 @@ fn into_entry(new: NewEntry, id: i64, state: State) -> Entry {
         repeat_of: None,
         batch: None,
         rows: None,
+        revision_of: None,
+        forgotten: false,
     }
 }
 
@@ -324,10 +391,12 @@ pub(super) fn fingerprint_all(
                 done.settled.push(Settled {
                     path: path.clone(),
                     fields: candidate.fields.clone(),
-                    seen_at: candidate.arriving.seen_at,
-                    version: candidate.arriving.version,
+                    seen_at: candidate.seen_at,
+                    version: candidate.version,
                     sha256,
                     held,
+                    passed_over: candidate.passed_over.clone(),
+                    mark: candidate.mark.clone(),
                 });
             }
             Err(Some(because)) => done.waiting.push((path.clone(), because)),
@@ -345,8 +414,8 @@ fn take_fingerprint(
     candidate: &Candidate,
     buffer: &mut [u8],
 ) -> Result<([u8; 32], Option<String>), Option<String>> {
-    let Candidate { path, arriving, fields, given_up } = candidate;
-    let mut file = match open_unmarked(&live.gate.drop.join(path)) {
+    let Candidate { path, version, look, fields, given_up, .. } = candidate;
+    let mut file = match open_unmarked(&live.real(&live.gate.drops.path_of(path))) {
         Ok(file) => file,
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Err(None),
         Err(error) => {
@@ -355,28 +424,50 @@ fn take_fingerprint(
             )));
         }
     };
-    if given_up.is_none() && live.lease.load(Ordering::Relaxed) && writers(&file) == Lease::Open {
+    if given_up.is_none() && live.lease_tells_at(path) && writers(&file) == Lease::Open {
         return Err(Some("it is still being written: somebody has it open".into()));
     }
-    let sha256 =
-        fingerprint(&mut file, &arriving.version, buffer).map_err(|error| match error {
-            FingerprintError::Changed => {
-                if let Ok(Some(seen)) = look_at(&live.gate.drop, path) {
-                    let fields = fields.clone();
-                    new_version(live, path, seen.version, seen.changed_ns, fields, generation);
-                }
-                Some("it changed while it was read".into())
+    let sha256 = fingerprint(&mut file, version, buffer).map_err(|error| match error {
+        FingerprintError::Changed => {
+            if let Ok(Some(seen)) = look_at(live.gate.drops.base(), path) {
+                let seen = live.followed(&seen);
+                let fields = fields.clone();
+                new_version(live, path, seen.version, seen.changed_ns, fields, generation);
             }
-            FingerprintError::Io(error) => Some(format!("it cannot be read: {error}")),
-        })?;
+            Some("it changed while it was read".into())
+        }
+        FingerprintError::Io(error) => Some(format!("it cannot be read: {error}")),
+    })?;
     if given_up.is_some() {
         return Ok((sha256, given_up.clone()));
     }
-    match check_sum(live, path, fields, &arriving.look, &sha256) {
+    match check_sum(live, path, fields, look, &sha256) {
         Sum::Right => Ok((sha256, None)),
         Sum::Wrong(why) => Ok((sha256, Some(why))),
         Sum::WrongYet(why) => Err(Some(why)),
     }
+}
+
+/// What the gate wants of repeats and revisions.
+pub(super) fn policy(gate: &Gate) -> Policy {
+    Policy {
+        hold_repeats: gate.repeats == Repeats::Hold,
+        hold_revisions: gate.hold_revisions,
+        once_for_ms: gate.once_for.and_then(|time| i64::try_from(time.as_millis()).ok()),
+        delete_repeats: gate.repeats == Repeats::Delete,
+    }
+}
+
+/// The identity of an entry, as its gate has it now.
+pub(super) fn identity_of(live: &Live, entry: &Entry) -> Vec<u8> {
+    let mut sha256 = [0; 32];
+    for (at, byte) in sha256.iter_mut().enumerate() {
+        let digits = entry.sha256.get(at * 2..at * 2 + 2).unwrap_or_default();
+        *byte = u8::from_str_radix(digits, 16).unwrap_or_default();
+    }
+    let place = live.place_of(&entry.drop, &entry.path);
+    let placed = place.as_deref().and_then(|place| live.gate.drops.placed(place));
+    identity(live.gate.once, placed.map_or(entry.path.as_str(), |placed| placed.name), &sha256)
 }
 
 /// What makes an entry the same as another, in its space.
@@ -389,10 +480,27 @@ fn identity(once: Once, path: &str, sha256: &[u8; 32]) -> Vec<u8> {
     }
 }
 
+/// Which of two entries comes first, in the gate's order; those that are alike in the
+/// order in which they were entered.
+pub(super) fn by_order(gate: &Gate, a: &Entry, b: &Entry) -> std::cmp::Ordering {
+    let order = match &gate.order {
+        Order::Oldest => a.modified.cmp(&b.modified),
+        Order::Newest => b.modified.cmp(&a.modified),
+        Order::Name => natural_order(&a.path, &b.path),
+        Order::Smallest => a.bytes.cmp(&b.bytes),
+        Order::Largest => b.bytes.cmp(&a.bytes),
+        Order::Field(field) => {
+            let value = |entry: &Entry| entry.fields.get(field).cloned().unwrap_or_default();
+            field_order(&value(a), &value(b))
+        }
+    };
+    order.then(a.id.cmp(&b.id))
+}
+
 pub(super) fn sort(candidates: &mut [Candidate], gate: &Gate) {
     let by_name = |a: &Candidate, b: &Candidate| natural_order(&a.path, &b.path);
-    let modified = |one: &Candidate| one.arriving.version.modified_ns;
-    let bytes = |one: &Candidate| one.arriving.version.bytes;
+    let modified = |one: &Candidate| one.version.modified_ns;
+    let bytes = |one: &Candidate| one.version.bytes;
     candidates.sort_by(|a, b| {
         let order = match &gate.order {
             Order::Oldest => modified(a).cmp(&modified(b)),

@@ -9,7 +9,9 @@ use proptest::prelude::*;
 
 use super::*;
 use crate::arrivals::Version;
-use crate::ledger::{Claim, CommitBatch, Entered, NewEntry, StagedOutput, State, staged_name};
+use crate::ledger::{
+    Claim, CommitBatch, Entered, MadeOutput, NewEntry, Policy, StagedOutput, State, staged_name,
+};
 use crate::pattern::Fields;
 
 struct Home(tempfile::TempDir);
@@ -65,6 +67,7 @@ impl Home {
             gate: "tide".into(),
             drop_folder: self.path("drops").display().to_string(),
             path: name.into(),
+            place: name.into(),
             version,
             sha256,
             fields: Fields::new(),
@@ -74,9 +77,13 @@ impl Home {
             replaces: None,
             nothing_to_work: worked,
             held: None,
+            passed_over: None,
+            others_filed: false,
+            mark: None,
+            policy: Policy::default(),
         };
         let target = self.path("archive").join(name).display().to_string();
-        let target = Arc::new(move |_: &NewEntry, _| Ok(Some(target.clone())));
+        let target = Arc::new(move |_: &NewEntry, _, _| Ok(Some(target.clone())));
         match ledger.enter(vec![new], target).unwrap().wait().unwrap().remove(0).1 {
             Entered::New { id, .. } | Entered::Touched { id } => id,
         }
@@ -88,18 +95,20 @@ impl Home {
             folder: self.path("").display().to_string(),
             mode,
             base_bytes,
+            role: "rows",
         };
         let claim = Claim {
             gate: "tide".into(),
             work: "merge",
             entries: vec![entry],
-            output: Some(output),
+            outputs: vec![output],
+            lease: None,
         };
         ledger.claim(claim).unwrap()
     }
 
     fn stage(&self, ledger: &Ledger, batch: i64, content: &str) -> PathBuf {
-        let staged = self.path(&staged_name(ledger.tag().unwrap(), batch));
+        let staged = self.path(&staged_name(ledger.tag().unwrap(), batch, 0));
         fs::write(&staged, content).unwrap();
         staged
     }
@@ -111,7 +120,13 @@ impl Home {
         let commit = CommitBatch {
             batch,
             entries: vec![(entry, Some(1), Some(target))],
-            output: Some((meta.ino(), meta.len(), [0; 32], 1)),
+            outputs: vec![Some(MadeOutput {
+                inode: meta.ino(),
+                bytes: meta.len(),
+                sha256: [0; 32],
+                rows: 1,
+                account: None,
+            })],
             words: String::new(),
         };
         ledger.commit(commit).unwrap();

@@ -1,19 +1,20 @@
 //! What is shown of gates and of the files in their drop folders.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::BTreeMap;
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use super::EngineError;
+use super::batching::{Gathering, gathering};
 use super::completion::{Complete, complete, out_of_bounds};
 use super::context::Context;
 use super::live::Live;
-use crate::arrivals::{self, Kind, Look, Seen};
+use crate::arrivals::{Kind, Look, Seen};
 use crate::config::Archive;
 use crate::ledger::{Counts, Entry, State};
-use crate::pattern::{Fields, Pattern};
+use crate::pattern::Fields;
 
 /// What a gate is doing as a whole.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -32,8 +33,10 @@ pub enum GateState {
 pub struct GateView {
     /// Its name.
     pub name: String,
-    /// Its drop folder.
+    /// Its drop folder, or the paths of several, parted by commas.
     pub drop: String,
+    /// The drop folders that are there.
+    pub folders: Vec<String>,
     /// What it is doing as a whole.
     pub state: GateState,
     /// Whether a person has paused it.
@@ -62,7 +65,7 @@ pub struct GateView {
     pub problems: Vec<String>,
     /// Which files it takes.
     pub take: Vec<String>,
-    /// `merge`, `run`, or `none`.
+    /// `merge`, `run`, `offer`, or `none`.
     pub work: String,
     /// The output, or the program.
     pub work_detail: Option<String>,
@@ -72,6 +75,8 @@ pub struct GateView {
     pub settle: String,
     /// In which order files are worked.
     pub order: String,
+    /// Batches that are being gathered.
+    pub gathering: Vec<Gathering>,
 }
 
 /// What the gate makes of a file in its drop folder.
@@ -97,8 +102,13 @@ pub enum Verdict {
 pub struct FileView {
     /// The gate in whose drop folder it lies.
     pub gate: String,
+    /// Its drop folder.
+    pub drop: String,
     /// Path below the drop folder.
     pub path: String,
+    /// Path below the folder that holds all drop folders of the gate; with one
+    /// drop folder the same as `path`.
+    pub place: String,
     /// Its name.
     pub name: String,
     /// What it is.
@@ -185,19 +195,27 @@ pub(super) fn gate_view(live: &Live) -> Result<GateView, EngineError> {
     let work_detail = match &gate.work {
         crate::config::Work::None => None,
         crate::config::Work::Merge(merge) => Some(merge.into.source().to_owned()),
+        crate::config::Work::Load(load) => Some(load.to.output(load.table.source())),
+        crate::config::Work::Offer(_) => None,
         crate::config::Work::Run(run) => Some(run.program.display().to_string()),
     };
     let archive = match &gate.archive {
         Archive::Into(template) => Some(template.source().to_owned()),
         Archive::Leave => None,
     };
+    let gathering = gathering(live)?;
     let state = live.state();
     counts.insert("arriving".into(), state.arriving.len() as u64);
     // That the lease tells nothing is worth knowing, but no trouble.
     let troubled = state.problems.keys().any(|about| about != "lease");
     Ok(GateView {
         name: gate.name.clone(),
-        drop: gate.drop.display().to_string(),
+        drop: gate.drops.shown(),
+        folders: state
+            .folders
+            .iter()
+            .map(|one| gate.drops.path_of(one).display().to_string())
+            .collect(),
         state: match (state.paused, troubled) {
             (true, _) => GateState::Paused,
             (_, true) => GateState::Troubled,
@@ -219,76 +237,20 @@ pub(super) fn gate_view(live: &Live) -> Result<GateView, EngineError> {
         archive,
         settle: gate.settle.to_string(),
         order: gate.order.to_string(),
+        gathering,
     })
-}
-
-/// Reads a drop folder and says of each thing in it what the gate makes of it.
-pub(super) fn list_files(live: &Live) -> Result<Vec<FileView>, EngineError> {
-    live.load_known()?;
-    let mut seen = Vec::new();
-    let problems = arrivals::sweep(&live.gate.drop, live.gate.depth, |one| seen.push(one))
-        .map_err(|problem| EngineError::Drop(problem.to_string()))?;
-    for problem in problems {
-        tracing::debug!("{problem}");
-    }
-    let known = live.context.ledger.in_drop(&live.gate.name)?;
-    let entries: HashMap<&str, &Entry> =
-        known.iter().map(|filing| (filing.entry.path.as_str(), &filing.entry)).collect();
-    let mut files: Vec<FileView> = seen
-        .iter()
-        .map(|one| {
-            let known = entries.get(one.path.as_str()).copied();
-            let known = known.filter(|entry| {
-                entry.bytes == one.version.bytes
-                    && entry.modified.as_nanosecond() == i128::from(one.version.modified_ns)
-            });
-            view(live, one, known)
-        })
-        .collect();
-    files.sort_by(|a, b| crate::pattern::natural_order(&a.path, &b.path));
-    Ok(files)
-}
-
-/// Tries a pattern on the files of a drop folder.
-pub(super) fn matches(live: &Live, pattern: &Pattern) -> Result<Matches, EngineError> {
-    const MOST: usize = 500;
-    let mut paths = Vec::new();
-    arrivals::sweep(&live.gate.drop, live.gate.depth, |seen| {
-        if seen.kind == Kind::File && seen.utf8 {
-            paths.push(seen.path);
-        }
-    })
-    .map_err(|problem| EngineError::Drop(problem.to_string()))?;
-    paths.sort_by(|a, b| crate::pattern::natural_order(a, b));
-    let (mut matched, mut missed) = (Vec::new(), Vec::new());
-    for path in paths {
-        match pattern.near_miss(&path) {
-            None if matched.len() < MOST => {
-                let fields = pattern.matches(&path).unwrap_or_default();
-                matched.push(Match { path, fields });
-            }
-            Some(miss) if missed.len() < MOST => {
-                let because = match miss.fitted.as_str() {
-                    "" => format!("it needs {}", miss.needed),
-                    fitted => {
-                        format!("it fits as far as `{fitted}` and then needs {}", miss.needed)
-                    }
-                };
-                missed.push(Miss { path, because });
-            }
-            _ => {}
-        }
-    }
-    Ok(Matches { pattern: pattern.source().to_owned(), matched, missed })
 }
 
 /// What the gate makes of one thing in its drop folder.
 pub(super) fn view(live: &Live, seen: &Seen, known: Option<&Entry>) -> FileView {
     let (verdict, because, fields) = verdict(live, seen, known);
+    let (drop, path) = live.parts_of(&seen.path);
     FileView {
         gate: live.gate.name.clone(),
         name: seen.path.rsplit('/').next().unwrap_or(&seen.path).to_owned(),
-        path: seen.path.clone(),
+        drop,
+        path,
+        place: seen.path.clone(),
         kind: seen.kind,
         bytes: seen.version.bytes,
         modified: Timestamp::from_nanosecond(i128::from(seen.version.modified_ns))
@@ -306,26 +268,14 @@ fn verdict(live: &Live, seen: &Seen, known: Option<&Entry>) -> (Verdict, String,
     if !seen.utf8 {
         return (Verdict::Unreadable, "its name is not UTF-8; rename it".into(), none);
     }
-    match seen.kind {
-        Kind::File => {}
-        Kind::Folder if live.gate.subfolders => {
-            return (Verdict::Leave, "a folder; the files in it are looked at".into(), none);
-        }
-        Kind::Folder => {
-            return (
-                Verdict::Leave,
-                "a folder, and the gate does not look below (subfolders = false)".into(),
-                none,
-            );
-        }
-        Kind::Link => return (Verdict::Leave, "a symbolic link is never followed".into(), none),
-        Kind::Special => return (Verdict::Leave, "not a regular file".into(), none),
+    if let Some(why) = no_file(live, seen.kind) {
+        return (Verdict::Leave, why.to_owned(), none);
     }
     if let Some(entry) = known {
         let (verdict, because) = known_verdict(entry);
         return (verdict, because, entry.fields.clone());
     }
-    let fields = match live.gate.takes(&seen.path) {
+    let fields = match live.gate.takes_at(&seen.path) {
         Ok(fields) => fields,
         Err(why) => return (Verdict::Leave, why, none),
     };
@@ -341,16 +291,16 @@ fn verdict(live: &Live, seen: &Seen, known: Option<&Entry>) -> (Verdict, String,
     if let Some(arriving) = &arriving
         && arriving.because.contains("cannot be read")
     {
-        return (Verdict::Unreadable, arriving.because.clone(), fields);
+        return (Verdict::Unreadable, arriving.because.clone().into_owned(), fields);
     }
     let look = arriving.as_ref().map_or_else(
         || Look { first_seen: super::steady(), changed_ns: seen.changed_ns },
         |arriving| arriving.look,
     );
-    match complete(live, &seen.path, &seen.version, &look, &fields) {
+    match complete(live, &seen.path, &seen.version, &look, &fields, &live.context.clock()) {
         Complete::After(_, because) | Complete::Waits(because) => (Verdict::Wait, because, fields),
         Complete::Yes => match arriving.filter(|one| !one.not_before.is_zero()) {
-            Some(arriving) => (Verdict::Wait, arriving.because, fields),
+            Some(arriving) => (Verdict::Wait, arriving.because.into_owned(), fields),
             None if paused => (
                 Verdict::Take,
                 "complete; it will be taken when the gate is resumed".into(),
@@ -358,6 +308,20 @@ fn verdict(live: &Live, seen: &Seen, known: Option<&Entry>) -> (Verdict, String,
             ),
             None => (Verdict::Take, "complete; the next pass takes it".into(), fields),
         },
+    }
+}
+
+/// Why a thing is no file for the gate.
+fn no_file(live: &Live, kind: Kind) -> Option<&'static str> {
+    match kind {
+        Kind::File => None,
+        Kind::Folder if live.gate.subfolders => Some("a folder; the files in it are looked at"),
+        Kind::Folder => Some("a folder, and the gate does not look below (subfolders = false)"),
+        Kind::Link if live.gate.follow_links => {
+            Some("a symbolic link that leads to no file inside the roots")
+        }
+        Kind::Link => Some("a symbolic link is not followed (links = \"leave\")"),
+        Kind::Special => Some("not a regular file"),
     }
 }
 
@@ -377,6 +341,7 @@ fn known_verdict(entry: &Entry) -> (Verdict, String) {
         State::Filed => {
             (Verdict::Known, format!("entry {} was worked, and is left in place", entry.id))
         }
+        State::PassedOver => (Verdict::Known, format!("entry {} was {reason}", entry.id)),
         state => (Verdict::Known, format!("entry {} is {}", entry.id, state.word())),
     }
 }

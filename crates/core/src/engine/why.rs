@@ -54,16 +54,21 @@ pub(super) fn why(context: &Context, lives: &[&Live], path: &Path) -> Result<Ans
     // The innermost drop folder that holds the path.
     let live = lives
         .iter()
-        .filter(|live| path.starts_with(&live.gate.drop) && path != live.gate.drop)
-        .max_by_key(|live| live.gate.drop.components().count());
-    if let Some(live) = live {
-        let below =
-            path.strip_prefix(&live.gate.drop).unwrap_or(path).to_string_lossy().into_owned();
-        if let Some(answer) = in_drop(live, path, &below)? {
-            return Ok(answer);
-        }
+        .filter_map(|live| {
+            let place = live.gate.drops.place_of(path)?;
+            let folder = live.gate.drops.placed(&place)?.folder.len();
+            Some((live, place, live.gate.drops.base().as_os_str().len() + folder))
+        })
+        .max_by_key(|(_, _, length)| *length);
+    if let Some((live, place, _)) = &live
+        && let Some(answer) = in_drop(live, path, place)?
+    {
+        return Ok(answer);
     }
-    if let Some(entry) = ledger.moved_to(&path.display().to_string())? {
+    let there = context.config.within_roots(path) && path.is_file();
+    // A file that cannot be read has no sum to look for.
+    let sum = if there { crate::filing::sum_of(path).ok() } else { None };
+    if let Some(entry) = ledger.moved_to(&path.display().to_string(), sum)? {
         return answer_of(context, path, entry);
     }
     let name = path.file_name().map(|name| name.to_string_lossy().into_owned());
@@ -72,8 +77,7 @@ pub(super) fn why(context: &Context, lives: &[&Live], path: &Path) -> Result<Ans
     {
         return answer_of(context, path, entry);
     }
-    if let Some(live) = live {
-        let below = path.strip_prefix(&live.gate.drop).unwrap_or(path).display();
+    if let Some((live, below, _)) = live {
         return Ok(Answer {
             path: path.display().to_string(),
             sentence: format!(
@@ -85,29 +89,29 @@ pub(super) fn why(context: &Context, lives: &[&Live], path: &Path) -> Result<Ans
             entry: None,
         });
     }
-    let drops: Vec<String> =
-        lives.iter().map(|live| live.gate.drop.display().to_string()).collect();
+    let drops: Vec<String> = lives.iter().map(|live| live.gate.drops.shown()).collect();
     Err(WhyError::Unknown { path: path.to_owned(), drops: drops.join(", ") })
 }
 
-fn in_drop(live: &Live, path: &Path, below: &str) -> Result<Option<Answer>, WhyError> {
+fn in_drop(live: &Live, path: &Path, place: &str) -> Result<Option<Answer>, WhyError> {
     let ledger = &live.context.ledger;
     live.load_known()?;
-    let entry = ledger.of_path(&live.gate.name, below)?;
-    let seen = look_at(&live.gate.drop, below).map_err(|error| {
+    let (folder, below) = live.parts_of(place);
+    let entry = ledger.of_path(&live.gate.name, &folder, &below)?;
+    let seen = look_at(live.gate.drops.base(), place).map_err(|error| {
         EngineError::Drop(format!("`{}` cannot be looked at: {error}", path.display()))
     })?;
     let Some(seen) = seen else {
         return entry.map(|entry| answer_of(&live.context, path, entry)).transpose();
     };
+    let seen = live.followed(&seen).into_owned();
     // The newest entry of this path is this file's only if it is this version.
     let of_this = entry.filter(|entry| {
         entry.filed_to.is_none()
             && entry.bytes == seen.version.bytes
             && entry.modified.as_nanosecond() == i128::from(seen.version.modified_ns)
     });
-    let level = u32::try_from(below.matches('/').count()).unwrap_or(u32::MAX);
-    let nested = level > live.gate.depth;
+    let nested = live.level(place).is_some_and(|level| level > live.gate.depth);
     let file = views::view(live, &seen, of_this.as_ref());
     let verdict = if nested {
         "it lies in a subfolder, and the gate does not look so far down (`subfolders`)".to_owned()
@@ -179,6 +183,7 @@ fn sentence(context: &Context, entry: &Entry) -> Result<String, WhyError> {
         State::Working => format!("{begin} being worked."),
         State::Worked => format!("{begin} worked{}, and to be filed.", at(entry.worked_at)),
         State::Repeat => format!("{begin} a repeat, to be filed."),
+        State::PassedOver => format!("{begin} {reason}; it was not worked, and is {lies}."),
         State::Adopted => format!("{begin} adopted as already worked."),
     })
 }

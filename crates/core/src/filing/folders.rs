@@ -66,6 +66,7 @@ fn make(folder: &Path) -> io::Result<()> {
 
 /// Makes the names in a folder durable.
 pub(crate) fn sync_folder(folder: &Path) -> io::Result<()> {
+    crate::fault::at("folder.sync")?;
     File::open(folder)?.sync_all()
 }
 

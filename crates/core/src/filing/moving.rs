@@ -6,14 +6,16 @@ use std::io::{self, Read, Write};
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
-use sha2::{Digest, Sha256};
-
 use super::{numbered, sync_folder};
 use crate::arrivals::Version;
+use crate::fault::at;
 
 /// A file to be moved.
 pub(crate) struct Moving<'a> {
     pub source: &'a Path,
+    /// The link that leads to the source, where one does: the source is copied and
+    /// stays, and the link is removed.
+    pub link: Option<&'a Path>,
     pub version: &'a Version,
     pub sha256: &'a str,
     pub target: &'a Path,
@@ -94,8 +96,11 @@ fn try_move(moving: &Moving<'_>) -> io::Result<Moved> {
             return Ok(if other.is_some() { Moved::Swapped } else { Moved::Missing });
         }
     }
-    match rename_over_nothing(moving.source, moving.target) {
-        Ok(()) => {}
+    if moving.link.is_some() {
+        return copy_over(moving);
+    }
+    match at("file.rename").and_then(|()| rename_over_nothing(moving.source, moving.target)) {
+        Ok(()) => at("file.renamed")?,
         Err(error) => match error.raw_os_error() {
             Some(libc::EEXIST) => return Ok(Moved::Taken),
             Some(libc::EXDEV) => return copy_over(moving),
@@ -140,9 +145,9 @@ fn stands_at_target(moving: &Moving<'_>) -> io::Result<bool> {
 
 /// SHA-256 of a file.
 pub(crate) fn sum_of(path: &Path) -> io::Result<[u8; 32]> {
-    let mut sum = Sha256::new();
+    let mut sum = crate::arrivals::Sum::new();
     io::copy(&mut File::open(path)?, &mut sum)?;
-    Ok(sum.finalize().into())
+    Ok(sum.finish())
 }
 
 /// Copies to another device: copy, fsync, verify, rename, unlink.
@@ -169,7 +174,7 @@ fn copy_over(moving: &Moving<'_>) -> io::Result<Moved> {
             return Err(error);
         }
     }
-    match rename_over_nothing(&staged, moving.target) {
+    match at("file.place").and_then(|()| rename_over_nothing(&staged, moving.target)) {
         Ok(()) => sync_folder(folder)?,
         Err(error) if error.raw_os_error() == Some(libc::EEXIST) => {
             std::fs::remove_file(&staged)?;
@@ -181,6 +186,11 @@ fn copy_over(moving: &Moving<'_>) -> io::Result<Moved> {
 }
 
 fn unlink_source(moving: &Moving<'_>, moved: Moved) -> io::Result<Moved> {
+    at("file.unlink")?;
+    if let Some(link) = moving.link {
+        std::fs::remove_file(link)?;
+        return Ok(moved);
+    }
     // Another file that came to the name meanwhile is a new arrival: it stays.
     if version_at(moving.source)? == Some(*moving.version) {
         std::fs::remove_file(moving.source)?;
@@ -196,6 +206,7 @@ fn copy_verified(moving: &Moving<'_>, staged: &Path) -> io::Result<bool> {
         File::create(staged)?;
         return Ok(false);
     }
+    at("file.copy")?;
     let mut copy = File::create(staged)?;
     let mut buffer = vec![0; 256 * 1024];
     loop {
@@ -203,12 +214,13 @@ fn copy_verified(moving: &Moving<'_>, staged: &Path) -> io::Result<bool> {
         if count == 0 {
             break;
         }
-        copy.write_all(&buffer[..count])?;
+        crate::fault::write("file.write", &buffer[..count], |bytes| copy.write_all(bytes))?;
     }
     copy.set_permissions(meta.permissions())?;
     copy.set_times(FileTimes::new().set_modified(meta.modified()?).set_accessed(meta.accessed()?))?;
     copy.sync_all()?;
     drop(copy);
+    at("file.verify")?;
     Ok(crate::arrivals::hex(&sum_of(staged)?) == moving.sha256)
 }
 
@@ -222,7 +234,8 @@ mod tests {
         target: &'a Path,
         sum: &'a str,
     ) -> Moving<'a> {
-        Moving { source, version, sha256: sum, target, staged_name: ".vadegate-1.copy".into() }
+        let staged_name = ".vadegate-1.copy".into();
+        Moving { source, link: None, version, sha256: sum, target, staged_name }
     }
 
     /// A folder on this device and, where there is one, on another.

@@ -12,7 +12,18 @@ pub(crate) struct Claim {
     pub gate: String,
     pub work: &'static str,
     pub entries: Vec<i64>,
-    pub output: Option<StagedOutput>,
+    /// The outputs, in the order in which their staged files are numbered.
+    pub outputs: Vec<StagedOutput>,
+    /// A worker has it on lease.
+    pub lease: Option<Lease>,
+}
+
+/// A worker's lease of a batch.
+#[derive(Debug, Clone)]
+pub(crate) struct Lease {
+    pub worker: String,
+    /// In milliseconds since 1970.
+    pub until: i64,
 }
 
 /// An output whose bytes are being staged.
@@ -24,6 +35,19 @@ pub(crate) struct StagedOutput {
     pub folder: String,
     pub mode: &'static str,
     pub base_bytes: u64,
+    /// What it is: `rows`, `set aside`, `account` or `all`.
+    pub role: &'static str,
+}
+
+/// A staged output that is whole.
+#[derive(Debug, Clone)]
+pub(crate) struct MadeOutput {
+    pub inode: u64,
+    pub bytes: u64,
+    pub sha256: [u8; 32],
+    pub rows: u64,
+    /// Its account, as JSON.
+    pub account: Option<String>,
 }
 
 /// An entry that was worked, its rows, and where it will be moved.
@@ -34,8 +58,8 @@ pub(crate) type Worked = (i64, Option<u64>, Option<String>);
 pub(crate) struct CommitBatch {
     pub batch: i64,
     pub entries: Vec<Worked>,
-    /// Inode, bytes, SHA-256 and rows of the staged output.
-    pub output: Option<(u64, u64, [u8; 32], u64)>,
+    /// What was staged for each output of the claim; none where nothing was.
+    pub outputs: Vec<Option<MadeOutput>>,
     pub words: String,
 }
 
@@ -50,6 +74,27 @@ pub(crate) struct Unpublished {
     pub base_bytes: u64,
     pub inode: u64,
     pub bytes: u64,
+}
+
+/// How entries were filed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Filed {
+    /// They were moved to their target.
+    Moved,
+    /// They were left where they are.
+    Left,
+    /// They were repeats, and deleted.
+    Deleted,
+}
+
+impl Filed {
+    fn words(self) -> &'static str {
+        match self {
+            Filed::Moved => "moved to the archive",
+            Filed::Left => "left in place",
+            Filed::Deleted => "deleted as a repeat",
+        }
+    }
 }
 
 /// An entry to be held.
@@ -68,6 +113,15 @@ impl Ledger {
         Ok(self.writer.as_ref().ok_or(LedgerError::Closed)?.submit(work))
     }
 
+    /// Waits until every write that was asked for before is done or has failed, those
+    /// too whose tickets nobody holds any more.
+    pub(crate) fn wait_for_writes(&self) {
+        if let Ok(ticket) = self.submit(|_| Ok(())) {
+            // That this one fails says as well that the others have ended.
+            let _ = ticket.wait();
+        }
+    }
+
     /// Claims ready entries for a batch: they are `working` when this is done.
     /// Gives the batch's number.
     pub(crate) fn claim(&self, claim: Claim) -> Result<i64, LedgerError> {
@@ -80,21 +134,40 @@ impl Ledger {
                     |row| row.get(0),
                 )?;
                 tx.connection.execute(
-                    "INSERT INTO batch (gate, work, attempt, begun_at) VALUES (?, ?, ?, ?)",
-                    params![claim.gate, claim.work, attempt, tx.now],
+                    "INSERT INTO batch (gate, work, attempt, begun_at, worker, lease_until)
+                     VALUES (?, ?, ?, ?, ?, ?)",
+                    params![
+                        claim.gate,
+                        claim.work,
+                        attempt,
+                        tx.now,
+                        claim.lease.as_ref().map(|lease| &lease.worker),
+                        claim.lease.as_ref().map(|lease| lease.until)
+                    ],
                 )?;
                 let batch = tx.connection.last_insert_rowid();
-                if let Some(output) = &claim.output {
-                    let staged = format!("{}/{}", output.folder, staged_name(&tag, batch));
+                for (number, output) in claim.outputs.iter().enumerate() {
+                    let name = staged_name(&tag, batch, number);
+                    let staged = format!("{}/{name}", output.folder);
                     tx.connection.execute(
-                        "INSERT INTO output (batch, path, staged, mode, base_bytes) VALUES (?, ?, ?, ?, ?)",
-                        params![batch, output.path, staged, output.mode, as_i64(output.base_bytes)],
+                        "INSERT INTO output (batch, path, staged, mode, base_bytes, role) VALUES (?, ?, ?, ?, ?, ?)",
+                        params![
+                            batch,
+                            output.path,
+                            staged,
+                            output.mode,
+                            as_i64(output.base_bytes),
+                            output.role
+                        ],
                     )?;
                 }
                 Ok(batch)
             };
             let batch = write(tx).map_err(writing)?;
-            let words = format!("batch {batch}: {}", claim.work);
+            let words = match &claim.lease {
+                Some(lease) => format!("batch {batch}: taken by worker `{}`", lease.worker),
+                None => format!("batch {batch}: {}", claim.work),
+            };
             for entry in &claim.entries {
                 step(tx, *entry, State::Working, Cause::Pass, &words)?;
                 set(tx.connection, "UPDATE entry SET batch = ?2, tries = tries + 1, not_before = NULL, reason = NULL WHERE id = ?1", *entry, batch)?;
@@ -108,15 +181,27 @@ impl Ledger {
     pub(crate) fn commit(&self, commit: CommitBatch) -> Result<(), LedgerError> {
         self.submit(move |tx| {
             worked(tx, &commit.entries)?;
-            if let Some((inode, bytes, sha256, rows)) = &commit.output {
+            for (entry, rows, _) in &commit.entries {
                 tx.connection
-                    .execute(
-                        "UPDATE output SET inode = ?, bytes = ?, sha256 = ?, rows = ?, committed_at = ? WHERE batch = ?",
-                        params![as_i64(*inode), as_i64(*bytes), sha256, as_i64(*rows), tx.now, commit.batch],
-                    )
+                    .prepare_cached("INSERT INTO part (batch, entry, rows) VALUES (?, ?, ?)")
+                    .and_then(|mut insert| {
+                        insert.execute(params![commit.batch, entry, rows.map(as_i64)])
+                    })
                     .map_err(writing)?;
             }
+            commit_outputs(tx, commit.batch, &commit.outputs).map_err(writing)?;
             end_batch(tx, commit.batch, "worked", &commit.words)
+        })?
+        .wait()
+    }
+
+    /// Makes a lease longer, unless it is over; gives whether it was.
+    pub(crate) fn prolong(&self, batch: i64, until: i64) -> Result<bool, LedgerError> {
+        self.submit(move |tx| {
+            let update = "UPDATE batch SET lease_until = ? WHERE id = ? AND ended_at IS NULL
+                            AND lease_until >= ?";
+            let changed = tx.connection.execute(update, [until, batch, tx.now]);
+            changed.map(|count| count == 1).map_err(writing)
         })?
         .wait()
     }
@@ -137,6 +222,17 @@ impl Ledger {
                 )
                 .map_err(writing)?;
             Ok(())
+        })?
+        .wait()
+    }
+
+    /// Has the rows that a batch set aside stand in a file of their own, under a number:
+    /// theirs has become another since.
+    pub(crate) fn set_aside_apart(&self, batch: i64) -> Result<(), LedgerError> {
+        self.submit(move |tx| {
+            let update = "UPDATE output SET mode = 'number', base_bytes = 0
+                          WHERE batch = ? AND role = 'set aside' AND committed_at IS NULL";
+            tx.connection.execute(update, [batch]).map(drop).map_err(writing)
         })?
         .wait()
     }
@@ -219,22 +315,41 @@ impl Ledger {
         .wait()
     }
 
-    /// Records entries as filed: at their target, or left where they are.
+    /// Records entries as filed.
     pub(crate) fn filed(
         &self,
         entries: Vec<i64>,
-        left: bool,
+        how: Filed,
         cause: Cause,
     ) -> Result<Ticket<()>, LedgerError> {
         self.submit(move |tx| {
             for entry in &entries {
-                let words = if left { "left in place" } else { "moved to the archive" };
-                if !filed_at_once(tx, *entry, left, cause, words)? {
-                    let update =
-                        "UPDATE entry SET state = ?2, filed_at = ?3, in_drop = ?4 WHERE id = ?1";
+                let (words, left) = (how.words(), how == Filed::Left);
+                if !filed_at_once(tx, *entry, left, cause, words)? && !moved_early(tx, *entry, how)?
+                {
+                    let update = "UPDATE entry SET state = ?2, filed_at = ?3,
+                           in_drop = (?4 AND source IS NULL),
+                           source = CASE WHEN target IS NULL THEN source END WHERE id = ?1";
                     let now = tx.now;
                     step_and(tx, *entry, State::Filed, cause, words, update, &[&now, &left])?;
                 }
+            }
+            Ok(())
+        })
+    }
+
+    /// Records that entries which were passed over were moved to the archive.
+    pub(crate) fn passed_over_filed(&self, entries: Vec<i64>) -> Result<Ticket<()>, LedgerError> {
+        self.submit(move |tx| {
+            for entry in &entries {
+                let gate: String = tx
+                    .connection
+                    .prepare_cached(
+                        "UPDATE entry SET in_drop = 0, filed_at = ?2 WHERE id = ?1 RETURNING gate",
+                    )
+                    .and_then(|mut update| update.query_row([*entry, tx.now], |row| row.get(0)))
+                    .map_err(writing)?;
+                tx.tell(*entry, &gate, State::PassedOver, Cause::Pass, "moved to the archive")?;
             }
             Ok(())
         })
@@ -252,7 +367,9 @@ impl Ledger {
     /// longer there.
     pub(crate) fn left_the_drop(&self, entries: Vec<i64>) -> Result<(), LedgerError> {
         self.submit(move |tx| {
-            let sql = "UPDATE entry SET in_drop = ?2 WHERE id = ?1 AND state = 'filed'";
+            // Without a target it is clear that it was never moved.
+            let sql = "UPDATE entry SET in_drop = ?2, target = NULL
+                       WHERE id = ?1 AND in_drop = 1 AND state IN ('filed', 'adopted', 'passed over')";
             entries.iter().try_for_each(|entry| set(tx.connection, sql, *entry, 0))
         })?
         .wait()
@@ -289,7 +406,8 @@ fn filed_at_once(
     let gate: Option<String> = tx
         .connection
         .prepare_cached(
-            "UPDATE entry SET state = 'filed', filed_at = ?, in_drop = ?
+            "UPDATE entry SET state = 'filed', filed_at = ?, in_drop = (? AND source IS NULL),
+               source = CASE WHEN target IS NULL THEN source END
              WHERE id = ? AND state = 'worked' RETURNING gate",
         )
         .and_then(|mut update| {
@@ -300,6 +418,15 @@ fn filed_at_once(
     tx.count(&gate, Some(State::Worked), State::Filed);
     tx.tell(entry, &gate, State::Filed, cause, words)?;
     Ok(true)
+}
+
+/// A repeat may have been moved in the instant in which the entry that it repeats was
+/// given up, so that it took its place: it is worked from where it lies then.
+fn moved_early(tx: &Tx<'_>, entry: i64, how: Filed) -> Result<bool, LedgerError> {
+    let moved = "UPDATE entry SET in_drop = 0, source = target, target = NULL
+                 WHERE id = ? AND state = 'ready' AND target IS NOT NULL AND ?";
+    let values = params![entry, how == Filed::Moved];
+    tx.connection.execute(moved, values).map(|count| count == 1).map_err(writing)
 }
 
 pub(super) fn as_i64(value: u64) -> i64 {
@@ -349,7 +476,11 @@ pub(super) fn step_and(
         .map_err(writing)?;
     let refused = |from| LedgerError::Refused { entry, from, to: to.word() };
     let from = State::of(&from).ok_or_else(|| refused("in an unknown state"))?;
-    if !from.may_become(to) {
+    let may = match cause {
+        Cause::Person => from.person_may_make(to),
+        _ => from.may_become(to),
+    };
+    if !may {
         return Err(refused(from.word()));
     }
     let state = to.word();
@@ -394,7 +525,7 @@ pub(super) fn gone_one(
         .flatten();
     tx.connection
         .execute(
-            "UPDATE entry SET in_drop = 0, reason = ?2, batch = NULL,
+            "UPDATE entry SET in_drop = 0, source = NULL, target = NULL, reason = ?2, batch = NULL,
                identity = CASE WHEN worked_at IS NULL THEN NULL ELSE identity END
              WHERE id = ?1",
             params![entry, why],
@@ -422,7 +553,7 @@ fn promote_repeat(tx: &mut Tx<'_>, gone: i64, identity: &[u8]) -> Result<(), Led
     step(tx, heir, State::Ready, Cause::Pass, &words)?;
     let write = || -> rusqlite::Result<()> {
         tx.connection.execute(
-            "UPDATE entry SET identity = ?, repeat_of = NULL, target = NULL WHERE id = ?",
+            "UPDATE entry SET identity = ?, repeat_of = NULL WHERE id = ?",
             params![identity, heir],
         )?;
         tx.connection.execute(
@@ -443,6 +574,36 @@ fn working_in(connection: &Connection, batch: i64) -> Result<Vec<i64>, LedgerErr
     query().map_err(writing)
 }
 
+/// Records what was staged, in the order of the claim; where nothing was, there is no
+/// output.
+fn commit_outputs(tx: &Tx<'_>, batch: i64, outputs: &[Option<MadeOutput>]) -> rusqlite::Result<()> {
+    let mut select =
+        tx.connection.prepare_cached("SELECT id FROM output WHERE batch = ? ORDER BY id")?;
+    let claimed = select.query_map([batch], |row| row.get(0))?.collect::<Result<Vec<i64>, _>>()?;
+    for (id, made) in claimed.into_iter().zip(outputs) {
+        let Some(made) = made else {
+            tx.connection.execute("DELETE FROM output WHERE id = ?", [id])?;
+            continue;
+        };
+        // What is in a database stands in its place when the ledger hears of it.
+        tx.connection.execute(
+            "UPDATE output SET inode = ?1, bytes = IIF(role = 'load', NULL, ?2),
+               sha256 = IIF(role = 'load', NULL, ?3), rows = ?4, account = ?5, committed_at = ?6,
+               published_at = IIF(role = 'load', ?6, NULL) WHERE id = ?7",
+            params![
+                as_i64(made.inode),
+                as_i64(made.bytes),
+                made.sha256,
+                as_i64(made.rows),
+                made.account,
+                tx.now,
+                id
+            ],
+        )?;
+    }
+    Ok(())
+}
+
 fn forget_output(tx: &Tx<'_>, batch: i64) -> Result<(), LedgerError> {
     tx.connection
         .execute("DELETE FROM output WHERE batch = ? AND committed_at IS NULL", [batch])
@@ -451,11 +612,9 @@ fn forget_output(tx: &Tx<'_>, batch: i64) -> Result<(), LedgerError> {
 }
 
 fn end_batch(tx: &Tx<'_>, batch: i64, outcome: &str, words: &str) -> Result<(), LedgerError> {
-    tx.connection
-        .execute(
-            "UPDATE batch SET ended_at = ?, outcome = ?, words = ? WHERE id = ?",
-            params![tx.now, outcome, words, batch],
-        )
-        .map_err(writing)?;
-    Ok(())
+    let update = "UPDATE batch SET ended_at = ?, outcome = ?, words = ?
+                  WHERE id = ? AND ended_at IS NULL";
+    let changed = tx.connection.execute(update, params![tx.now, outcome, words, batch]);
+    // A batch ends once: what comes later comes too late.
+    if changed.map_err(writing)? == 0 { Err(LedgerError::Ended { batch }) } else { Ok(()) }
 }

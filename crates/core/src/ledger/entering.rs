@@ -1,10 +1,12 @@
 //! Entering settled versions: a new entry, a repeat, or the same one touched.
 
+use std::borrow::Cow;
+
 use rusqlite::{OptionalExtension, params};
 
 use super::doings::{as_i64, gone_one, set, step_and};
 use super::writer::{Ticket, Tx};
-use super::{Cause, Ledger, LedgerError, State, writing};
+use super::{Cause, Ledger, LedgerError, PickMark, State, writing};
 use crate::arrivals::Version;
 use crate::pattern::Fields;
 
@@ -14,6 +16,8 @@ pub(crate) struct NewEntry {
     pub gate: String,
     pub drop_folder: String,
     pub path: String,
+    /// Where it lies for the gate that looks at it.
+    pub place: String,
     pub version: Version,
     pub sha256: [u8; 32],
     pub fields: Fields,
@@ -28,11 +32,30 @@ pub(crate) struct NewEntry {
     pub nothing_to_work: bool,
     /// It is held from the start, for this reason.
     pub held: Option<String>,
+    /// It is passed over, for this reason.
+    pub passed_over: Option<String>,
+    /// Whether what is passed over is filed.
+    pub others_filed: bool,
+    /// What its part is to remember, when it was picked.
+    pub mark: Option<PickMark>,
+    /// What the gate wants of repeats and revisions.
+    pub policy: Policy,
 }
 
-/// Decides where an entry is to be moved, given its number; an error holds it.
+/// What a gate wants of repeats and revisions.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub(crate) struct Policy {
+    pub hold_repeats: bool,
+    pub delete_repeats: bool,
+    pub hold_revisions: bool,
+    /// After so many milliseconds an identity may come again.
+    pub once_for_ms: Option<i64>,
+}
+
+/// Decides where an entry is to be moved, given its number and whether it is a
+/// repeat; an error holds it.
 pub(crate) type Target =
-    std::sync::Arc<dyn Fn(&NewEntry, i64) -> Result<Option<String>, String> + Send + Sync>;
+    std::sync::Arc<dyn Fn(&NewEntry, i64, bool) -> Result<Option<String>, String> + Send + Sync>;
 
 /// What became of a version that was to be entered.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -70,9 +93,27 @@ impl Ledger {
                 }
                 entered.push((new, outcome));
             }
+            entered.iter_mut().try_for_each(|(_, outcome)| look_again(tx, outcome))?;
             Ok(entered)
         })
     }
+}
+
+/// A repeat may have taken the place of its first, which a later version of the same
+/// piece has ended: then it is not filed but worked.
+fn look_again(tx: &Tx<'_>, outcome: &mut Entered) -> Result<(), LedgerError> {
+    let Entered::New { id, state: state @ State::Repeat, fileable: fileable @ true, .. } = outcome
+    else {
+        return Ok(());
+    };
+    let now: String = tx
+        .connection
+        .prepare_cached("SELECT state FROM entry WHERE id = ?")
+        .and_then(|mut select| select.query_row([*id], |row| row.get(0)))
+        .map_err(writing)?;
+    *state = State::of(&now).unwrap_or(*state);
+    *fileable = *state == State::Repeat;
+    Ok(())
 }
 
 fn enter_one(
@@ -86,27 +127,52 @@ fn enter_one(
     {
         return Ok(outcome);
     }
-    let place = if new.nothing_to_work { target(new, id) } else { Ok(None) };
-    // What needs no work and has a place to go is worked by being entered.
-    let row = match &place {
-        Ok(place) if new.nothing_to_work && new.held.is_none() => Row {
-            state: State::Worked,
-            identity: Some(&new.identity),
-            repeat_of: None,
-            target: place.clone(),
-        },
-        _ => Row {
-            state: State::Ready,
-            identity: Some(&new.identity),
-            repeat_of: None,
-            target: None,
-        },
-    };
-    if !insert(tx, id, new, &row)? {
-        return enter_repeat(tx, id, new, target);
+    if let Some(words) = &new.passed_over {
+        return enter_passed_over(tx, id, new, target, words);
     }
-    entered(tx, id, new, row.state, "settled")?;
-    match (&new.held, place) {
+    if let Some(mark) = &new.mark {
+        remember(tx, &new.gate, mark)?;
+    }
+    let place = if new.nothing_to_work { target(new, id, false) } else { Ok(None) };
+    let revision_of = predecessor(tx, new)?;
+    let held = match (&new.held, &revision_of) {
+        (Some(reason), _) => Some(reason.clone()),
+        (None, Some((earlier, true))) if new.policy.hold_revisions => Some(format!(
+            "a revision: entry {earlier} of the same name had other content and was worked"
+        )),
+        _ => None,
+    };
+    // What needs no work and has a place to go is worked by being entered.
+    let (state, to) = match &place {
+        Ok(place) if new.nothing_to_work && held.is_none() => (State::Worked, place.clone()),
+        _ => (State::Ready, None),
+    };
+    let row = Row {
+        state,
+        identity: Some(&new.identity),
+        repeat_of: None,
+        revision_of: revision_of.map(|(earlier, _)| earlier),
+        target: to,
+    };
+    if let Some(kept) = kept(tx, new)? {
+        return enter_repeat(tx, id, new, target, &kept);
+    }
+    let mut words = Cow::Borrowed("settled");
+    if !insert(tx, id, new, &row)? {
+        let Some(first) = holder(tx, new)? else {
+            return Err(writing(rusqlite::Error::QueryReturnedNoRows));
+        };
+        if !first.is_over(new.policy.once_for_ms, tx.now) {
+            return enter_repeat(tx, id, new, target, &first);
+        }
+        let free = "UPDATE entry SET identity = NULL WHERE id = ?1 AND ?2 = ?2";
+        set(tx.connection, free, first.entry, 0)?;
+        insert(tx, id, new, &row)?;
+        words = format!("settled: the time of entry {}, which was the same, is over", first.entry)
+            .into();
+    }
+    entered(tx, id, new, row.state, &words)?;
+    match (&held, place) {
         (Some(reason), _) => hold_new(tx, id, reason),
         (None, Err(reason)) => hold_new(tx, id, &reason),
         (None, Ok(target)) => {
@@ -116,33 +182,180 @@ fn enter_one(
     }
 }
 
+/// The entry of the same path before it, which had other content, and whether that
+/// was worked.
+fn predecessor(tx: &Tx<'_>, new: &NewEntry) -> Result<Option<(i64, bool)>, LedgerError> {
+    tx.connection
+        .prepare_cached(
+            "SELECT id, worked_at IS NOT NULL OR state = 'adopted' FROM entry
+             WHERE gate = ? AND path = ? AND drop_folder = ? AND sha256 <> ? AND state <> 'gone'
+             ORDER BY id DESC LIMIT 1",
+        )
+        .and_then(|mut select| {
+            let values = params![new.gate, new.path, new.drop_folder, new.sha256];
+            select.query_row(values, |row| Ok((row.get(0)?, row.get(1)?))).optional()
+        })
+        .map_err(writing)
+}
+
+/// Enters a version that is not worked because others were picked. It takes no
+/// identity: when it is the one that is wanted, one day, it can still be worked.
+fn enter_passed_over(
+    tx: &mut Tx<'_>,
+    id: i64,
+    new: &NewEntry,
+    target: &Target,
+    words: &str,
+) -> Result<Entered, LedgerError> {
+    if let Some(first) = First::of(tx, new)? {
+        return enter_repeat(tx, id, new, target, &first);
+    }
+    let target = if new.others_filed { target(new, id, false).unwrap_or(None) } else { None };
+    let row = Row {
+        state: State::PassedOver,
+        identity: None,
+        repeat_of: None,
+        revision_of: None,
+        target: target.clone(),
+    };
+    insert(tx, id, new, &row)?;
+    tx.connection
+        .execute("UPDATE entry SET reason = ? WHERE id = ?", params![words, id])
+        .map_err(writing)?;
+    entered(tx, id, new, State::PassedOver, words)?;
+    let fileable = target.is_some();
+    Ok(Entered::New { id, state: State::PassedOver, target, fileable })
+}
+
+fn remember(tx: &Tx<'_>, gate: &str, mark: &PickMark) -> Result<(), LedgerError> {
+    tx.connection
+        .prepare_cached(
+            "INSERT INTO pick_mark (gate, part, modified_ns) VALUES (?1, ?2, ?3)
+             ON CONFLICT DO UPDATE SET modified_ns = MAX(modified_ns, ?3)",
+        )
+        .and_then(|mut insert| insert.execute(params![gate, mark.part, mark.modified_ns]))
+        .map_err(writing)?;
+    Ok(())
+}
+
+/// Enters a version as already worked; gives its number.
+pub(super) fn insert_adopted(
+    tx: &mut Tx<'_>,
+    new: &NewEntry,
+    words: &str,
+) -> Result<i64, LedgerError> {
+    let id: i64 = tx
+        .connection
+        .query_row("SELECT COALESCE(MAX(id), 0) + 1 FROM entry", [], |row| row.get(0))
+        .map_err(writing)?;
+    let row = Row {
+        state: State::Adopted,
+        identity: Some(&new.identity),
+        repeat_of: None,
+        revision_of: predecessor(tx, new)?.map(|(earlier, _)| earlier),
+        target: None,
+    };
+    // An identity whose time is over is free.
+    let free = "UPDATE entry SET identity = NULL WHERE space = ? AND identity = ?";
+    tx.connection.execute(free, params![new.space, new.identity]).map_err(writing)?;
+    insert(tx, id, new, &row)?;
+    tx.uses_space(&new.space);
+    tx.entered(id);
+    tx.count(&new.gate, None, State::Adopted);
+    tx.tell(id, &new.gate, State::Adopted, Cause::Person, words)?;
+    Ok(id)
+}
+
+/// The entry that has an identity.
+pub(super) struct First {
+    pub entry: i64,
+    /// None when the entry was trimmed away.
+    state: Option<State>,
+    /// When it was worked, or entered.
+    at: i64,
+}
+
+impl First {
+    /// The entry, there or trimmed away, that has the identity of a version now.
+    pub fn of(tx: &Tx<'_>, new: &NewEntry) -> Result<Option<First>, LedgerError> {
+        let first = match kept(tx, new)? {
+            Some(kept) => Some(kept),
+            None => holder(tx, new)?,
+        };
+        Ok(first.filter(|first| !first.is_over(new.policy.once_for_ms, tx.now)))
+    }
+
+    /// Whether its identity may come again.
+    fn is_over(&self, once_for_ms: Option<i64>, now: i64) -> bool {
+        let open =
+            matches!(self.state, Some(State::Ready | State::Working | State::Worked | State::Held));
+        !open && once_for_ms.is_some_and(|time| now.saturating_sub(self.at) > time)
+    }
+}
+
+/// The entry that holds the identity of a version.
+fn holder(tx: &Tx<'_>, new: &NewEntry) -> Result<Option<First>, LedgerError> {
+    tx.connection
+        .prepare_cached(
+            "SELECT id, state, COALESCE(worked_at, ready_at) FROM entry
+             WHERE space = ? AND identity = ?",
+        )
+        .and_then(|mut select| {
+            let found = |row: &rusqlite::Row<'_>| {
+                let state: String = row.get(1)?;
+                Ok(First { entry: row.get(0)?, state: State::of(&state), at: row.get(2)? })
+            };
+            select.query_row(params![new.space, new.identity], found).optional()
+        })
+        .map_err(writing)
+}
+
+/// The trimmed entry that had the identity of a version, unless its time is over.
+/// Nobody else writes, so nothing comes between this look and what follows.
+fn kept(tx: &Tx<'_>, new: &NewEntry) -> Result<Option<First>, LedgerError> {
+    let found = tx
+        .connection
+        .prepare_cached("SELECT entry, at FROM kept WHERE space = ? AND identity = ?")
+        .and_then(|mut select| {
+            let found = |row: &rusqlite::Row<'_>| {
+                Ok(First { entry: row.get(0)?, state: None, at: row.get(1)? })
+            };
+            select.query_row(params![new.space, new.identity], found).optional()
+        })
+        .map_err(writing)?;
+    Ok(found.filter(|first| !first.is_over(new.policy.once_for_ms, tx.now)))
+}
+
 /// Enters a version whose identity another entry holds.
 fn enter_repeat(
     tx: &mut Tx<'_>,
     id: i64,
     new: &NewEntry,
     target: &Target,
+    first: &First,
 ) -> Result<Entered, LedgerError> {
-    let (first, state): (i64, String) = tx
-        .connection
-        .prepare_cached("SELECT id, state FROM entry WHERE space = ? AND identity = ?")
-        .and_then(|mut select| {
-            select.query_row(params![new.space, new.identity], |row| Ok((row.get(0)?, row.get(1)?)))
-        })
-        .map_err(writing)?;
-    // A repeat cannot be held; without a target it stays where it is.
-    let target = target(new, id).unwrap_or(None);
+    // Without a target it stays where it is.
+    let target = target(new, id, true).unwrap_or(None);
     let row = Row {
         state: State::Repeat,
         identity: None,
-        repeat_of: Some(first),
+        repeat_of: Some(first.entry),
+        revision_of: None,
         target: target.clone(),
     };
     insert(tx, id, new, &row)?;
-    let words = format!("settled: the same as entry {first}, not worked again");
+    let words = format!("settled: the same as entry {}, not worked again", first.entry);
     entered(tx, id, new, State::Repeat, &words)?;
-    let first_waits = matches!(State::of(&state), Some(State::Ready | State::Working));
-    Ok(Entered::New { id, state: State::Repeat, target, fileable: !first_waits })
+    if new.policy.hold_repeats {
+        return hold_new(tx, id, &format!("a repeat: it is the same as entry {}", first.entry));
+    }
+    let open = match first.state {
+        Some(State::Ready | State::Working) => true,
+        // Deleted for good only when the first is worked and filed for good.
+        Some(State::Worked | State::Held) => new.policy.delete_repeats,
+        _ => false,
+    };
+    Ok(Entered::New { id, state: State::Repeat, target, fileable: !open })
 }
 
 /// Counts and tells of a row that was just inserted. Between ready and worked
@@ -155,6 +368,8 @@ fn entered(
     words: &str,
 ) -> Result<(), LedgerError> {
     tx.happened(&new.gate, "entered");
+    tx.uses_space(&new.space);
+    tx.entered(id);
     tx.count(&new.gate, None, state);
     let told = if state == State::Worked { State::Ready } else { state };
     tx.tell(id, &new.gate, told, Cause::Pass, words)
@@ -165,12 +380,17 @@ struct Row<'a> {
     state: State,
     identity: Option<&'a [u8]>,
     repeat_of: Option<i64>,
+    revision_of: Option<i64>,
     target: Option<String>,
 }
 
 /// Ends the entry of an earlier version at the same path, unless the content
 /// is the same: then that entry goes on with the new version.
-fn replace(tx: &mut Tx<'_>, old: i64, new: &NewEntry) -> Result<Option<Entered>, LedgerError> {
+pub(super) fn replace(
+    tx: &mut Tx<'_>,
+    old: i64,
+    new: &NewEntry,
+) -> Result<Option<Entered>, LedgerError> {
     let found: Option<(String, Vec<u8>)> = tx
         .connection
         .query_row("SELECT state, sha256 FROM entry WHERE id = ? AND in_drop = 1", [old], |row| {
@@ -204,8 +424,8 @@ fn insert(tx: &mut Tx<'_>, id: i64, new: &NewEntry, row: &Row<'_>) -> Result<boo
         tx.connection
             .prepare_cached(
                 "INSERT INTO entry (id, gate, drop_folder, path, bytes, modified_ns, inode, sha256, state,
-                   fields, seen_at, ready_at, worked_at, target, in_drop, repeat_of, space, identity)
-                 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 1, ?, ?, ?)
+                   fields, seen_at, ready_at, worked_at, target, in_drop, repeat_of, revision_of, space, identity)
+                 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 1, ?, ?, ?, ?)
                  ON CONFLICT (space, identity) WHERE identity IS NOT NULL DO NOTHING",
             )?
             .execute(params![
@@ -224,6 +444,7 @@ fn insert(tx: &mut Tx<'_>, id: i64, new: &NewEntry, row: &Row<'_>) -> Result<boo
                 worked_at,
                 row.target,
                 row.repeat_of,
+                row.revision_of,
                 new.space,
                 row.identity
             ])

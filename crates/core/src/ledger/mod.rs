@@ -8,7 +8,13 @@
 
 mod doings;
 mod entering;
+mod finding;
+mod keeping;
+mod pending;
+mod people;
+mod query;
 mod questions;
+mod rows;
 mod schema;
 mod state;
 mod types;
@@ -19,12 +25,21 @@ use std::sync::{Arc, Mutex, OnceLock};
 
 use rusqlite::{Connection, OpenFlags};
 
-pub(crate) use doings::{Claim, CommitBatch, Hold, StagedOutput, Unpublished};
-pub(crate) use entering::{Entered, NewEntry, Target};
+pub(crate) use doings::{
+    Claim, CommitBatch, Filed, Hold, Lease, MadeOutput, StagedOutput, Unpublished,
+};
+pub(crate) use entering::{Entered, NewEntry, Policy, Target};
+pub use keeping::restore;
+pub(crate) use pending::{Leased, LoadedOutput, Unended, WrittenOutput};
+pub(crate) use people::Adopted;
+pub use people::By;
 pub use schema::VERSION;
 pub use state::{Cause, State};
-pub(crate) use types::Filing;
-pub use types::{Batch, Change, Counts, Entry, EntryDetail, Output, Page, Query, Slot};
+pub use types::{
+    Batch, Change, Count, CountBy, Counts, Entry, EntryDetail, Moment, Output, OutputPart, Page,
+    Query, Slot, Sort,
+};
+pub(crate) use types::{Filing, PickMark};
 pub(crate) use writer::Ticket;
 use writer::Writer;
 
@@ -77,6 +92,23 @@ pub enum LedgerError {
         /// The state it was to come to.
         to: &'static str,
     },
+    /// The file is no sound ledger.
+    #[error("the ledger `{}` is damaged ({why}); nothing was changed. Put the newest backup back with `vadegate restore BACKUP`, or move the file away to begin with an empty ledger and `vadegate adopt` what was worked", file.display())]
+    Damaged {
+        /// The ledger's file.
+        file: PathBuf,
+        /// What is wrong with it.
+        why: String,
+    },
+    /// A batch that has ended is told to end.
+    #[error("batch {batch} has ended already")]
+    Ended {
+        /// The batch.
+        batch: i64,
+    },
+    /// A filter that is not understood.
+    #[error("{0}")]
+    Question(String),
     /// The writing thread has ended.
     #[error("the ledger is closed")]
     Closed,
@@ -112,8 +144,12 @@ fn writing(source: rusqlite::Error) -> LedgerError {
 }
 
 /// The name of a batch's staged output. It is hidden, so that no gate takes it.
-pub(crate) fn staged_name(tag: &str, batch: i64) -> String {
-    format!(".vadegate-{tag}-{batch}.staged")
+/// `number` counts the outputs of a batch.
+pub(crate) fn staged_name(tag: &str, batch: i64, number: usize) -> String {
+    match number {
+        0 => format!(".vadegate-{tag}-{batch}.staged"),
+        number => format!(".vadegate-{tag}-{batch}-{number}.staged"),
+    }
 }
 
 /// Told after each commit: the number of the newest change.

@@ -1,204 +1,21 @@
-//! What can be asked of the ledger.
+//! What people ask of the ledger.
+
+use std::collections::BTreeMap;
 
 use jiff::Timestamp;
+use jiff::tz::TimeZone;
 use rusqlite::types::Value;
-use rusqlite::{Connection, OptionalExtension, Row, params_from_iter};
+use rusqlite::{OptionalExtension, Row, params_from_iter};
 
-use super::doings::Unpublished;
-use super::types::Filing;
+use super::query::{Filter, order, tally};
+use super::rows::{hex, select, time};
 use super::writer::SLOT_MS;
 use super::{
-    Batch, Cause, Change, Counts, Entry, EntryDetail, Ledger, LedgerError, Output, Page, Query,
-    Slot, State, reading,
+    Batch, Cause, Change, Count, CountBy, Counts, Entry, EntryDetail, Ledger, LedgerError, Output,
+    OutputPart, Page, Query, Slot, Sort, State, reading,
 };
-use crate::arrivals::Version;
-
-const COLUMNS: &str =
-    "id, gate, drop_folder, path, bytes, modified_ns, inode, sha256, state, fields,
-  seen_at, ready_at, worked_at, filed_at, target, in_drop, tries, reason, repeat_of, batch, rows";
-
-/// Which entries are thought to lie in a drop folder: open ones, and those that were
-/// filed or adopted in place. Each has an index of its own.
-pub(super) const IN_DROP: [&str; 2] = [
-    "in_drop = 1 AND state IN ('ready', 'working', 'worked', 'repeat', 'held')",
-    "in_drop = 1 AND state IN ('filed', 'adopted')",
-];
-
-fn time(millis: i64) -> Timestamp {
-    Timestamp::from_millisecond(millis).unwrap_or_default()
-}
-
-fn hex(bytes: &[u8]) -> String {
-    crate::arrivals::hex(bytes)
-}
-
-fn filing(row: &Row<'_>) -> rusqlite::Result<Filing> {
-    let path: String = row.get(3)?;
-    let modified_ns: i64 = row.get(5)?;
-    let version = Version {
-        bytes: row.get::<_, i64>(4)?.cast_unsigned(),
-        modified_ns,
-        inode: row.get::<_, i64>(6)?.cast_unsigned(),
-    };
-    let state: String = row.get(8)?;
-    let fields: String = row.get(9)?;
-    let target: Option<String> = row.get(14)?;
-    let in_drop: bool = row.get(15)?;
-    let moved = target.clone().filter(|_| !in_drop);
-    let entry = Entry {
-        id: row.get(0)?,
-        gate: row.get(1)?,
-        drop: row.get(2)?,
-        name: path.rsplit('/').next().unwrap_or(&path).to_owned(),
-        path,
-        bytes: version.bytes,
-        modified: Timestamp::from_nanosecond(i128::from(modified_ns)).unwrap_or_default(),
-        sha256: hex(&row.get::<_, Vec<u8>>(7)?),
-        state: State::of(&state).unwrap_or(State::Held),
-        fields: serde_json::from_str(&fields).unwrap_or_default(),
-        seen_at: time(row.get(10)?),
-        ready_at: time(row.get(11)?),
-        worked_at: row.get::<_, Option<i64>>(12)?.map(time),
-        filed_at: row.get::<_, Option<i64>>(13)?.map(time),
-        filed_to: moved,
-        tries: row.get(16)?,
-        reason: row.get(17)?,
-        repeat_of: row.get(18)?,
-        batch: row.get(19)?,
-        rows: row.get::<_, Option<i64>>(20)?.map(i64::cast_unsigned),
-    };
-    Ok(Filing { entry, version, target })
-}
-
-fn select(
-    connection: &Connection,
-    rest: &str,
-    values: impl IntoIterator<Item = Value>,
-) -> Result<Vec<Filing>, LedgerError> {
-    let query = || -> rusqlite::Result<Vec<Filing>> {
-        let mut select =
-            connection.prepare_cached(&format!("SELECT {COLUMNS} FROM entry {rest}"))?;
-        select.query_map(params_from_iter(values), filing)?.collect()
-    };
-    query().map_err(reading)
-}
-
-fn text(value: &str) -> Value {
-    Value::Text(value.to_owned())
-}
 
 impl Ledger {
-    /// Entries of a gate in one of the open states, oldest first.
-    pub(crate) fn open_entries(
-        &self,
-        gate: &str,
-        state: State,
-    ) -> Result<Vec<Filing>, LedgerError> {
-        // The state is written out so that the partial index serves.
-        let rest = format!("WHERE gate = ? AND state = '{}' ORDER BY id", state.word());
-        self.read(|reader| select(reader, &rest, [text(gate)]))
-    }
-
-    /// Repeats of a gate that can be filed: those whose first entry is worked,
-    /// or was set aside. While the first still waits for its work its repeats
-    /// stay, so that one of them can take its place if its file disappears.
-    pub(crate) fn repeats_to_file(&self, gate: &str) -> Result<Vec<Filing>, LedgerError> {
-        let rest = "WHERE gate = ? AND state = 'repeat' AND NOT EXISTS (
-              SELECT 1 FROM entry first
-              WHERE first.id = entry.repeat_of AND first.state IN ('ready', 'working'))
-            ORDER BY id";
-        self.read(|reader| select(reader, rest, [text(gate)]))
-    }
-
-    /// Ready entries of a gate that wait for nothing, and the time (in
-    /// milliseconds) for which the next of the others waits.
-    pub(crate) fn ready(
-        &self,
-        gate: &str,
-        now: i64,
-    ) -> Result<(Vec<Filing>, Option<i64>), LedgerError> {
-        self.read(|reader| {
-            let ready = select(
-                reader,
-                "WHERE gate = ? AND state = 'ready' AND COALESCE(not_before, 0) <= ? ORDER BY id",
-                [text(gate), Value::Integer(now)],
-            )?;
-            let next = reader
-                .prepare_cached(
-                    "SELECT MIN(not_before) FROM entry WHERE gate = ? AND state = 'ready' AND not_before > ?",
-                )
-                .and_then(|mut select| select.query_row((gate, now), |row| row.get(0)))
-                .map_err(reading)?;
-            Ok((ready, next))
-        })
-    }
-
-    /// Entries whose file is thought to lie in the gate's drop folder.
-    pub(crate) fn in_drop(&self, gate: &str) -> Result<Vec<Filing>, LedgerError> {
-        self.read(|reader| {
-            let mut found = Vec::new();
-            for wheres in IN_DROP {
-                found.extend(select(
-                    reader,
-                    &format!("WHERE gate = ? AND {wheres}"),
-                    [text(gate)],
-                )?);
-            }
-            Ok(found)
-        })
-    }
-
-    /// Tells of each version that is thought to lie in the gate's drop folder, one
-    /// by one: there may be a million.
-    pub(crate) fn each_in_drop(
-        &self,
-        gate: &str,
-        mut each: impl FnMut(String, Version, i64),
-    ) -> Result<(), LedgerError> {
-        self.read(|reader| {
-            let mut query = || -> rusqlite::Result<()> {
-                for wheres in IN_DROP {
-                    let mut select = reader.prepare_cached(&format!(
-                        "SELECT path, bytes, modified_ns, inode, id FROM entry WHERE gate = ? AND {wheres}"
-                    ))?;
-                    let mut rows = select.query([gate])?;
-                    while let Some(row) = rows.next()? {
-                        let version = Version {
-                            bytes: row.get::<_, i64>(1)?.cast_unsigned(),
-                            modified_ns: row.get(2)?,
-                            inode: row.get::<_, i64>(3)?.cast_unsigned(),
-                        };
-                        each(row.get(0)?, version, row.get(4)?);
-                    }
-                }
-                Ok(())
-            };
-            query().map_err(reading)
-        })
-    }
-
-    /// The newest entry of a path below a gate's drop folder.
-    pub(crate) fn of_path(&self, gate: &str, path: &str) -> Result<Option<Entry>, LedgerError> {
-        let rest = "WHERE gate = ? AND path = ? ORDER BY id DESC LIMIT 1";
-        let found = self.read(|reader| select(reader, rest, [text(gate), text(path)]))?;
-        Ok(found.into_iter().next().map(|filing| filing.entry))
-    }
-
-    /// The entry that was moved to this place, the newest if there are several.
-    pub(crate) fn moved_to(&self, place: &str) -> Result<Option<Entry>, LedgerError> {
-        let rest = "WHERE target = ? AND in_drop = 0 ORDER BY id DESC LIMIT 1";
-        let found = self.read(|reader| select(reader, rest, [text(place)]))?;
-        Ok(found.into_iter().next().map(|filing| filing.entry))
-    }
-
-    /// The newest entries with this file name, at any gate.
-    pub(crate) fn of_name(&self, name: &str) -> Result<Option<Entry>, LedgerError> {
-        let rest = "WHERE path = ?1 OR path LIKE '%/' || ?2 ESCAPE '\\' ORDER BY id DESC LIMIT 1";
-        let values = [text(name), text(&escape_like(name))];
-        let found = self.read(|reader| select(reader, rest, values))?;
-        Ok(found.into_iter().next().map(|filing| filing.entry))
-    }
-
     /// One entry.
     ///
     /// # Errors
@@ -222,53 +39,126 @@ impl Ledger {
         Ok(Some(EntryDetail { entry, history, worked_in }))
     }
 
-    /// One page of entries, newest first.
+    /// One page of entries.
     ///
     /// # Errors
-    /// [`LedgerError`].
+    /// [`LedgerError`], [`LedgerError::Question`] when the filter is not understood.
     pub fn page(&self, query: &Query) -> Result<Page, LedgerError> {
         let limit = query.limit.unwrap_or(50).clamp(1, 1000);
-        let mut wheres = vec!["1"];
-        let mut values = Vec::new();
-        if let Some(gate) = &query.gate {
-            wheres.push("gate = ?");
-            values.push(text(gate));
-        }
-        let state;
-        if let Some(wanted) = query.state {
-            // Written out, so that the partial index of open states serves.
-            state = format!("state = '{}'", wanted.word());
-            wheres.push(&state);
-        }
-        if let Some(wanted) = query.text.as_deref().map(str::trim).filter(|text| !text.is_empty()) {
-            wheres.push("(path LIKE '%' || ? || '%' ESCAPE '\\' OR lower(hex(sha256)) LIKE ? || '%' ESCAPE '\\')");
-            let escaped = escape_like(wanted);
-            values.push(text(&escaped));
-            values.push(text(&escaped.to_lowercase()));
-        }
-        if let Some(since) = query.since {
-            wheres.push("ready_at >= ?");
-            values.push(Value::Integer(since.as_millisecond()));
-        }
-        if let Some(until) = query.until {
-            wheres.push("ready_at < ?");
-            values.push(Value::Integer(until.as_millisecond()));
-        }
-        match query.repeats {
-            Some(true) => wheres.push("repeat_of IS NOT NULL"),
-            Some(false) => wheres.push("repeat_of IS NULL"),
-            None => {}
-        }
-        if let Some(cursor) = query.cursor {
-            wheres.push("id < ?");
-            values.push(Value::Integer(cursor));
-        }
-        let rest = format!("WHERE {} ORDER BY id DESC LIMIT {}", wheres.join(" AND "), limit + 1);
-        let mut found = self.read(|reader| select(reader, &rest, values))?;
+        let mut found = self.read(|reader| {
+            let filter = Filter::of(reader, query)?;
+            select(reader, &format!("{}{}", filter.wheres, order(query, limit)), filter.values)
+        })?;
         let more = found.len() > limit as usize;
         found.truncate(limit as usize);
-        let next = if more { found.last().map(|filing| filing.entry.id) } else { None };
+        let next = match (more, query.sort) {
+            (false, _) => None,
+            (true, None | Some(Sort::Entered)) => found.last().map(|filing| filing.entry.id),
+            (true, Some(_)) => Some(query.cursor.unwrap_or(0).max(0) + i64::from(limit)),
+        };
         Ok(Page { entries: found.into_iter().map(|filing| filing.entry).collect(), next })
+    }
+
+    /// Gives each entry that fits, page by page, until `each` wants no more.
+    ///
+    /// # Errors
+    /// As [`Ledger::page`].
+    pub fn each(
+        &self,
+        query: &Query,
+        mut each: impl FnMut(Entry) -> bool,
+    ) -> Result<(), LedgerError> {
+        let mut query = Query { limit: Some(1000), ..query.clone() };
+        loop {
+            let page = self.page(&query)?;
+            for entry in page.entries {
+                if !each(entry) {
+                    return Ok(());
+                }
+            }
+            match page.next {
+                Some(next) => query.cursor = Some(next),
+                None => return Ok(()),
+            }
+        }
+    }
+
+    /// How many entries fit.
+    ///
+    /// # Errors
+    /// As [`Ledger::page`].
+    pub fn count(&self, query: &Query) -> Result<u64, LedgerError> {
+        let only_tally = Query {
+            gate: query.gate.clone(),
+            state: query.state,
+            limit: query.limit,
+            sort: query.sort,
+            oldest_first: query.oldest_first,
+            ..Query::default()
+        };
+        self.read(|reader| {
+            if *query == only_tally {
+                let count = tally(reader, query.gate.as_deref(), query.state)?;
+                return Ok(count.max(0).cast_unsigned());
+            }
+            Filter::of(reader, query)?.count(reader)
+        })
+    }
+
+    /// How many entries fit, by gate, state and day of entering, in this order.
+    ///
+    /// # Errors
+    /// As [`Ledger::page`].
+    pub fn count_by(
+        &self,
+        query: &Query,
+        by: &[CountBy],
+        zone: &TimeZone,
+    ) -> Result<Vec<Count>, LedgerError> {
+        // Days begin at a quarter of an hour in every zone there is.
+        const QUARTER_MS: i64 = 900_000;
+        if by.is_empty() {
+            let entries = self.count(query)?;
+            return Ok(vec![Count { gate: None, state: None, day: None, entries, bytes: None }]);
+        }
+        let wanted = |one: CountBy| by.contains(&one);
+        let mut counts: BTreeMap<[Option<String>; 3], (u64, u64)> = BTreeMap::new();
+        self.read(|reader| {
+            let filter = Filter::of(reader, query)?;
+            let column = |one, column| if wanted(one) { column } else { "NULL" };
+            let quarter = format!("ready_at / {QUARTER_MS}");
+            let sql = format!(
+                "SELECT {}, {}, {}, COUNT(*), SUM(bytes) FROM entry {} GROUP BY 1, 2, 3",
+                column(CountBy::Gate, "gate"),
+                column(CountBy::State, "state"),
+                column(CountBy::Day, &quarter),
+                filter.wheres
+            );
+            let mut count = || -> rusqlite::Result<()> {
+                let mut select = reader.prepare_cached(&sql)?;
+                let mut rows = select.query(params_from_iter(&filter.values))?;
+                while let Some(row) = rows.next()? {
+                    let day = row.get::<_, Option<i64>>(2)?.map(|quarter| {
+                        time(quarter * QUARTER_MS).to_zoned(zone.clone()).date().to_string()
+                    });
+                    let sums = counts.entry([row.get(0)?, row.get(1)?, day]).or_default();
+                    sums.0 += row.get::<_, i64>(3)?.cast_unsigned();
+                    sums.1 += row.get::<_, Option<i64>>(4)?.unwrap_or(0).cast_unsigned();
+                }
+                Ok(())
+            };
+            count().map_err(reading)
+        })?;
+        Ok(counts
+            .into_iter()
+            .map(|([gate, state, day], (entries, bytes))| Count {
+                gate,
+                state,
+                day,
+                entries,
+                bytes: Some(bytes),
+            })
+            .collect())
     }
 
     /// Changes after the one with this number, at most `limit`.
@@ -293,7 +183,7 @@ impl Ledger {
         self.read(|reader| {
             let query = || -> rusqlite::Result<Vec<Change>> {
                 let mut select = reader.prepare_cached(&format!(
-                    "SELECT h.id, h.entry, h.gate, e.path, h.at, h.state, h.cause, h.words
+                    "SELECT h.id, h.entry, h.gate, e.path, h.at, h.state, h.cause, h.words, h.who
                      FROM history h JOIN entry e ON e.id = h.entry {rest}"
                 ))?;
                 select.query_map(params_from_iter(values), change)?.collect()
@@ -308,7 +198,8 @@ impl Ledger {
                 let batch = reader
                     .prepare_cached(
                         "SELECT id, work, attempt, begun_at, ended_at, outcome, words,
-                           (SELECT COUNT(*) FROM entry WHERE batch = batch.id AND gate = batch.gate)
+                           MAX((SELECT COUNT(*) FROM part WHERE batch = batch.id),
+                             (SELECT COUNT(*) FROM entry WHERE batch = batch.id AND state = 'working'))
                          FROM batch WHERE id = ?",
                     )?
                     .query_row([id], |row| {
@@ -327,7 +218,8 @@ impl Ledger {
                     .optional()?;
                 let Some(mut batch) = batch else { return Ok(None) };
                 let mut select = reader.prepare_cached(
-                    "SELECT path, mode, bytes, rows, sha256, published_at FROM output WHERE batch = ?",
+                    "SELECT path, mode, bytes, rows, sha256, published_at, role, account
+                     FROM output WHERE batch = ? ORDER BY id",
                 )?;
                 batch.outputs = select.query_map([id], output)?.collect::<Result<_, _>>()?;
                 Ok(Some(batch))
@@ -336,62 +228,30 @@ impl Ledger {
         })
     }
 
-    /// Batches of a gate that were begun and not ended, with the staged file.
-    pub(crate) fn unended(&self, gate: &str) -> Result<Vec<(i64, Option<String>)>, LedgerError> {
+    /// What was written into an output, batch by batch, the oldest first.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub fn written_into(&self, path: &str) -> Result<Vec<OutputPart>, LedgerError> {
         self.read(|reader| {
-            let query = || -> rusqlite::Result<Vec<(i64, Option<String>)>> {
+            let query = || -> rusqlite::Result<Vec<OutputPart>> {
                 let mut select = reader.prepare_cached(
-                    "SELECT DISTINCT e.batch, o.staged FROM entry e LEFT JOIN output o ON o.batch = e.batch
-                     WHERE e.gate = ? AND e.state = 'working'",
-                )?;
-                select.query_map([gate], |row| Ok((row.get(0)?, row.get(1)?)))?.collect()
-            };
-            query().map_err(reading)
-        })
-    }
-
-    /// Committed outputs of a gate that do not stand in their place yet.
-    pub(crate) fn unpublished(&self, gate: &str) -> Result<Vec<Unpublished>, LedgerError> {
-        self.read(|reader| {
-            let query = || -> rusqlite::Result<Vec<Unpublished>> {
-                let mut select = reader.prepare_cached(
-                    "SELECT o.id, o.batch, o.path, o.staged, o.mode, o.base_bytes, o.inode, o.bytes
+                    "SELECT o.path, o.mode, o.bytes, o.rows, o.sha256, o.published_at, o.role,
+                       o.account, b.gate, b.id, (SELECT COUNT(*) FROM part WHERE batch = b.id)
                      FROM output o JOIN batch b ON b.id = o.batch
-                     WHERE o.published_at IS NULL AND o.committed_at IS NOT NULL AND b.gate = ?
-                     ORDER BY o.id",
+                     WHERE o.path = ? AND o.committed_at IS NOT NULL ORDER BY o.id",
                 )?;
-                select
-                    .query_map([gate], |row| {
-                        Ok(Unpublished {
-                            id: row.get(0)?,
-                            batch: row.get(1)?,
-                            path: row.get(2)?,
-                            staged: row.get(3)?,
-                            mode: row.get(4)?,
-                            base_bytes: row.get::<_, i64>(5)?.cast_unsigned(),
-                            inode: row.get::<_, i64>(6)?.cast_unsigned(),
-                            bytes: row.get::<_, i64>(7)?.cast_unsigned(),
-                        })
-                    })?
-                    .collect()
+                let part = |row: &Row<'_>| {
+                    Ok(OutputPart {
+                        gate: row.get(8)?,
+                        batch: row.get(9)?,
+                        entries: row.get::<_, i64>(10)?.cast_unsigned(),
+                        output: output(row)?,
+                    })
+                };
+                select.query_map([path], part)?.collect()
             };
             query().map_err(reading)
-        })
-    }
-
-    /// The entry that holds this identity.
-    pub(crate) fn with_identity(
-        &self,
-        space: &str,
-        identity: &[u8],
-    ) -> Result<Option<i64>, LedgerError> {
-        self.read(|reader| {
-            reader
-                .prepare_cached("SELECT id FROM entry WHERE space = ? AND identity = ?")
-                .and_then(|mut select| {
-                    select.query_row((space, identity), |row| row.get(0)).optional()
-                })
-                .map_err(reading)
         })
     }
 
@@ -462,42 +322,19 @@ impl Ledger {
                 .and_then(|mut select| select.query_row([gate], |row| row.get(0)))
                 .map_err(reading)?;
             let Some(slot) = slot else { return Ok(None) };
-            // The newest entries come first by number; the slot bounds the walk.
+            // The entries of that time are few; a transaction may have ended in the
+            // slot after the one in which it began.
             reader
                 .prepare_cached(
-                    "SELECT ready_at FROM entry WHERE gate = ? AND ready_at >= ? ORDER BY id DESC LIMIT 1",
+                    "SELECT ready_at FROM entry NOT INDEXED WHERE gate = ?1
+                       AND id BETWEEN (SELECT MIN(first) FROM span WHERE slot BETWEEN ?2 - 1 AND ?2 + 1)
+                                  AND (SELECT MAX(last) FROM span WHERE slot BETWEEN ?2 - 1 AND ?2 + 1)
+                     ORDER BY id DESC LIMIT 1",
                 )
                 .and_then(|mut select| {
-                    select.query_row((gate, slot * SLOT_MS), |row| row.get(0)).optional()
+                    select.query_row((gate, slot), |row| row.get(0)).optional()
                 })
                 .map(|millis: Option<i64>| millis.map(time))
-                .map_err(reading)
-        })
-    }
-
-    /// Whether a person has paused the gate.
-    ///
-    /// # Errors
-    /// [`LedgerError`].
-    pub fn paused(&self, gate: &str) -> Result<bool, LedgerError> {
-        self.read(|reader| {
-            reader
-                .prepare_cached("SELECT paused FROM gate_setting WHERE gate = ?")
-                .and_then(|mut select| select.query_row([gate], |row| row.get(0)).optional())
-                .map(|paused| paused.unwrap_or(false))
-                .map_err(reading)
-        })
-    }
-
-    /// Whether something committed for an output does not stand in it yet.
-    pub(crate) fn pending_output(&self, path: &str) -> Result<bool, LedgerError> {
-        self.read(|reader| {
-            reader
-                .prepare_cached(
-                    "SELECT COUNT(*) FROM output WHERE path = ? AND published_at IS NULL AND committed_at IS NOT NULL",
-                )
-                .and_then(|mut select| select.query_row([path], |row| row.get::<_, i64>(0)))
-                .map(|count| count > 0)
                 .map_err(reading)
         })
     }
@@ -515,6 +352,7 @@ fn change(row: &Row<'_>) -> rusqlite::Result<Change> {
         state: State::of(&state).unwrap_or(State::Held),
         cause: Cause::of(&cause).unwrap_or(Cause::Pass),
         words: row.get(7)?,
+        by: row.get(8)?,
     })
 }
 
@@ -526,9 +364,7 @@ fn output(row: &Row<'_>) -> rusqlite::Result<Output> {
         rows: row.get::<_, Option<i64>>(3)?.map(i64::cast_unsigned),
         sha256: row.get::<_, Option<Vec<u8>>>(4)?.map(|sum| hex(&sum)),
         published_at: row.get::<_, Option<i64>>(5)?.map(time),
+        role: row.get(6)?,
+        account: row.get::<_, Option<String>>(7)?.and_then(|text| serde_json::from_str(&text).ok()),
     })
-}
-
-fn escape_like(text: &str) -> String {
-    text.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_")
 }

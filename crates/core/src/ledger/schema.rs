@@ -10,7 +10,8 @@ use super::LedgerError;
 
 /// Migrations in order; the first brings an empty file to schema 1. A released
 /// one is never edited.
-const MIGRATIONS: [&str; 1] = [include_str!("migrations/0001.sql")];
+const MIGRATIONS: [&str; 2] =
+    [include_str!("migrations/0001.sql"), include_str!("migrations/0002.sql")];
 
 /// The schema that this program writes.
 pub const VERSION: i64 = MIGRATIONS.len() as i64;
@@ -32,10 +33,26 @@ pub(super) fn refuse_newer(connection: &Connection, file: &Path) -> Result<(), L
     Ok(())
 }
 
+/// Refuses a database that is no ledger.
+pub(super) fn refuse_foreign(connection: &Connection, file: &Path) -> Result<(), LedgerError> {
+    let tables: i64 = connection
+        .query_row(
+            "SELECT COUNT(*) FROM sqlite_master WHERE name IN ('entry', 'history', 'ledger')",
+            [],
+            |row| row.get(0),
+        )
+        .map_err(opening)?;
+    if tables == 3 {
+        return Ok(());
+    }
+    Err(LedgerError::Damaged { file: file.to_owned(), why: "it is no ledger of vadegate".into() })
+}
+
 /// An empty database in memory.
 pub(super) fn in_memory() -> Result<Connection, LedgerError> {
     let connection = Connection::open_in_memory().map_err(opening)?;
     MIGRATIONS.iter().try_for_each(|sql| connection.execute_batch(sql)).map_err(opening)?;
+    super::query::prepare(&connection).map_err(opening)?;
     Ok(connection)
 }
 
@@ -45,6 +62,12 @@ pub(super) fn open(file: &Path) -> Result<Connection, LedgerError> {
     let flags = OpenFlags::SQLITE_OPEN_READ_WRITE
         | OpenFlags::SQLITE_OPEN_CREATE
         | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+    if file.try_exists().unwrap_or(false) {
+        // One that only reads leaves even the log as it is when it is closed.
+        let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let reader = Connection::open_with_flags(file, flags).map_err(opening)?;
+        super::keeping::refuse_damaged(&reader, file)?;
+    }
     let mut connection = Connection::open_with_flags(file, flags).map_err(opening)?;
     refuse_newer(&connection, file)?;
     prepare_writer(&connection).map_err(opening)?;
@@ -70,6 +93,8 @@ fn prepare_writer(connection: &Connection) -> rusqlite::Result<()> {
     connection.pragma_update(None, "synchronous", "FULL")?;
     // Checkpoints by 16 MiB of log instead of 4: fewer, longer writes.
     connection.pragma_update(None, "wal_autocheckpoint", 4000)?;
+    // What a savepoint may have to put back is kept in memory, not in a file.
+    connection.pragma_update(None, "temp_store", "MEMORY")?;
     connection.pragma_update(None, "cache_size", -16_000)?;
     connection.set_prepared_statement_cache_capacity(64);
     Ok(())
@@ -79,6 +104,6 @@ fn prepare_writer(connection: &Connection) -> rusqlite::Result<()> {
 pub(super) fn prepare_reader(connection: &Connection) -> rusqlite::Result<()> {
     connection.busy_timeout(Duration::from_secs(10))?;
     connection.pragma_update(None, "cache_size", -4_000)?;
-    connection.set_prepared_statement_cache_capacity(32);
-    Ok(())
+    connection.set_prepared_statement_cache_capacity(64);
+    super::query::prepare(connection)
 }

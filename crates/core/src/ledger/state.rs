@@ -17,6 +17,9 @@ pub enum State {
     Filed,
     /// Has the identity of an earlier entry; to be filed without work.
     Repeat,
+    /// Others were picked for work; filed or left without work.
+    #[serde(rename = "passed over")]
+    PassedOver,
     /// Set aside for a person.
     Held,
     /// Its file left the drop folder, or was replaced, before its time.
@@ -27,12 +30,13 @@ pub enum State {
 
 impl State {
     /// All states, in the order of an entry's life.
-    pub const ALL: [State; 8] = [
+    pub const ALL: [State; 9] = [
         State::Ready,
         State::Working,
         State::Worked,
         State::Filed,
         State::Repeat,
+        State::PassedOver,
         State::Held,
         State::Gone,
         State::Adopted,
@@ -46,6 +50,7 @@ impl State {
             State::Worked => "worked",
             State::Filed => "filed",
             State::Repeat => "repeat",
+            State::PassedOver => "passed over",
             State::Held => "held",
             State::Gone => "gone",
             State::Adopted => "adopted",
@@ -54,11 +59,26 @@ impl State {
 
     /// The state of this word.
     pub fn of(word: &str) -> Option<State> {
+        let word = word.replace('-', " ");
         State::ALL.into_iter().find(|state| state.word() == word)
     }
 
-    /// Whether an entry may go from this state to `next`. What is not listed
-    /// here is refused by the ledger.
+    /// Whether a person may bring an entry from this state to `next`: what passes may
+    /// not do.
+    pub fn person_may_make(self, next: State) -> bool {
+        use State::*;
+        match self {
+            // Worked: filed as it is. Gone: its file is deleted.
+            Held => matches!(next, Ready | Worked | Gone),
+            // Worked again.
+            Filed | Adopted | PassedOver => matches!(next, Ready),
+            Ready | Working | Worked | Repeat | Gone => false,
+        }
+    }
+
+    /// Whether a pass or the recovery may bring an entry from this state to `next`.
+    /// What is not listed here, or in [`State::person_may_make`], is refused by the
+    /// ledger.
     pub fn may_become(self, next: State) -> bool {
         use State::*;
         match self {
@@ -69,8 +89,9 @@ impl State {
             // Gone: the source vanished after it was worked; its identity stays.
             Worked => matches!(next, Filed | Gone),
             // Ready: the entry that it repeats is gone before it was worked.
-            Repeat => matches!(next, Filed | Gone | Ready),
-            Held => matches!(next, Ready | Gone),
+            // Held: the gate wants a person to look at repeats.
+            Repeat => matches!(next, Filed | Gone | Ready | Held),
+            PassedOver | Held => matches!(next, Gone),
             Filed | Gone | Adopted => false,
         }
     }

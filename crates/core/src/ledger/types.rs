@@ -1,6 +1,7 @@
 //! The plain data that the ledger gives out, as it appears in JSON.
 
 use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -57,6 +58,20 @@ pub struct Entry {
     pub batch: Option<i64>,
     /// Rows that it gave to an output.
     pub rows: Option<u64>,
+    /// The entry of the same path before it, which had other content.
+    pub revision_of: Option<i64>,
+    /// Whether a person has said that its identity counts no more.
+    pub forgotten: bool,
+}
+
+impl Entry {
+    /// Where its file lies, as far as the ledger knows.
+    pub fn lies_at(&self) -> PathBuf {
+        match &self.filed_to {
+            Some(place) => PathBuf::from(place),
+            None => Path::new(&self.drop).join(&self.path),
+        }
+    }
 }
 
 /// What the engine needs of an entry beside what is shown.
@@ -66,6 +81,14 @@ pub(crate) struct Filing {
     pub version: crate::arrivals::Version,
     /// Where it is to be moved, once decided.
     pub target: Option<String>,
+}
+
+/// What a part of a gate's files remembers: no file older than this is picked
+/// any more.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct PickMark {
+    pub part: String,
+    pub modified_ns: i64,
 }
 
 /// One change of an entry's state.
@@ -86,6 +109,8 @@ pub struct Change {
     pub state: State,
     /// What caused it.
     pub cause: Cause,
+    /// The person who caused it.
+    pub by: Option<String>,
     /// What happened, in words.
     pub words: String,
 }
@@ -132,6 +157,26 @@ pub struct Output {
     /// When it stood in its place.
     #[schema(value_type = Option<String>, format = DateTime)]
     pub published_at: Option<Timestamp>,
+    /// What it is: `rows`, `set aside` (rows that did not fit), `account`, or `all` (the
+    /// rows of all outputs).
+    pub role: String,
+    /// The account of its rows: sources, columns, rows in and out.
+    #[schema(value_type = Option<Object>)]
+    pub account: Option<serde_json::Value>,
+}
+
+/// What one batch wrote into an output.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct OutputPart {
+    /// The gate.
+    pub gate: String,
+    /// The batch.
+    pub batch: i64,
+    /// Entries that were worked in it.
+    pub entries: u64,
+    /// What it wrote.
+    #[serde(flatten)]
+    pub output: Output,
 }
 
 /// An entry with everything that is known of it.
@@ -147,9 +192,11 @@ pub struct EntryDetail {
 }
 
 /// Which entries are asked for; an absent part does not filter.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, utoipa::IntoParams)]
+#[derive(
+    Debug, Clone, Default, PartialEq, Serialize, Deserialize, utoipa::IntoParams, ToSchema,
+)]
 #[into_params(parameter_in = Query)]
-#[serde(deny_unknown_fields)]
+#[serde(deny_unknown_fields, default)]
 pub struct Query {
     /// Of this gate.
     pub gate: Option<String>,
@@ -158,18 +205,103 @@ pub struct Query {
     pub state: Option<State>,
     /// Whose path contains this text, or whose SHA-256 begins with it.
     pub text: Option<String>,
-    /// Entered at this time or later (RFC 3339).
+    /// Whose path below the drop folder fits this pattern.
+    pub path: Option<String>,
+    /// With this SHA-256, as 64 hexadecimal digits.
+    pub sum: Option<String>,
+    /// With this field: NAME=VALUE, several parted by commas.
+    pub field: Option<String>,
+    /// Whose rows are in this output.
+    pub output: Option<String>,
+    /// Worked in this batch.
+    pub batch: Option<i64>,
+    /// Which time `since` and `until` are about; by default when it was entered.
     #[param(value_type = Option<String>)]
+    pub time: Option<Moment>,
+    /// At this time or later (RFC 3339).
+    #[param(value_type = Option<String>)]
+    #[schema(value_type = Option<String>, format = DateTime)]
     pub since: Option<Timestamp>,
-    /// Entered before this time (RFC 3339).
+    /// Before this time (RFC 3339).
     #[param(value_type = Option<String>)]
+    #[schema(value_type = Option<String>, format = DateTime)]
     pub until: Option<Timestamp>,
     /// Only repeats, or only entries that are none.
     pub repeats: Option<bool>,
-    /// Only entries with a number below this: the `next` of the page before.
+    /// Only entries that a person has said to forget.
+    pub forgotten: Option<bool>,
+    /// In this order, by default that of entering.
+    #[param(value_type = Option<String>)]
+    pub sort: Option<Sort>,
+    /// Oldest, smallest or first first, instead of last.
+    pub oldest_first: bool,
+    /// Where the page begins: the `next` of the page before.
     pub cursor: Option<i64>,
     /// At most so many; 1 to 1000, by default 50.
     pub limit: Option<u32>,
+}
+
+/// A time in the life of an entry.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Moment {
+    /// When its file was first noticed.
+    Seen,
+    /// When it had settled and was entered.
+    Entered,
+    /// When its work was committed.
+    Worked,
+    /// When it was filed.
+    Filed,
+}
+
+/// In which order entries are listed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Sort {
+    /// In which they were entered.
+    Entered,
+    /// By modification time of the file.
+    Modified,
+    /// By the time of their work.
+    Worked,
+    /// By the time of filing.
+    Filed,
+    /// By size.
+    Size,
+    /// By path.
+    Name,
+}
+
+/// By what entries are counted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum CountBy {
+    /// By gate.
+    Gate,
+    /// By state.
+    State,
+    /// By the day of entering, in the service's time zone.
+    Day,
+}
+
+/// How many entries there are of one kind.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Count {
+    /// The gate, when counted by gate.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub gate: Option<String>,
+    /// The state, when counted by state.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub state: Option<String>,
+    /// The day, when counted by day.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub day: Option<String>,
+    /// How many.
+    pub entries: u64,
+    /// Their bytes; not told where entries are only counted.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub bytes: Option<u64>,
 }
 
 /// One page of entries, newest first.

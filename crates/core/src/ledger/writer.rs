@@ -4,6 +4,7 @@
 //! in a savepoint of its own, so that a job that fails takes nothing with it
 //! but its own changes. After the commit every caller is answered.
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::mpsc::{self, Receiver, SyncSender};
 use std::sync::{Arc, Mutex};
 use std::thread::JoinHandle;
@@ -101,13 +102,18 @@ fn write_all(connection: &Connection, queue: &Receiver<Job>, listeners: &Mutex<V
         while let Some(job) = next {
             answers.extend(job(Ok(&mut tx)));
             count += 1;
-            next = if count < GROUP { queue.try_recv().ok() } else { None };
+            let go_on = count < GROUP && !connection.is_autocommit();
+            next = if go_on { queue.try_recv().ok() } else { None };
         }
         let newest = tx.newest_change;
-        let committed =
-            tx.write_tallies().and_then(|()| connection.execute_batch("COMMIT").map_err(writing));
+        let committed = in_transaction(connection)
+            .and_then(|()| tx.write_tallies())
+            .and_then(|()| fault("ledger.commit"))
+            .and_then(|()| connection.execute_batch("COMMIT").map_err(writing));
         match committed {
             Ok(()) => {
+                // A kill between the commit and the answer; it is too late to fail.
+                let _ = fault("ledger.committed");
                 answers.into_iter().for_each(|answer| answer(Ok(())));
                 if let Some(newest) = newest {
                     let listeners = listeners.lock().unwrap_or_else(|p| p.into_inner());
@@ -116,15 +122,33 @@ fn write_all(connection: &Connection, queue: &Receiver<Job>, listeners: &Mutex<V
             }
             Err(error) => {
                 let _ = connection.execute_batch("ROLLBACK");
-                if error.is_full() {
-                    // The log may be what fills the disk: what it holds goes
-                    // into the database, and its room is given back.
-                    let _ = connection.execute_batch("PRAGMA wal_checkpoint(TRUNCATE)");
-                }
+                // The log may be what fills the disk: what it holds goes into the
+                // database, and its room is given back.
+                let _ = connection.execute_batch("PRAGMA wal_checkpoint(TRUNCATE)");
                 answers.into_iter().for_each(|answer| answer(Err(error.again())));
             }
         }
     }
+}
+
+/// After some errors (a full disk, say) SQLite rolls back the whole transaction by
+/// itself. Whatever was written after that would be kept at once and reported as failed.
+fn in_transaction(connection: &Connection) -> Result<(), LedgerError> {
+    if connection.is_autocommit() {
+        let code = rusqlite::ffi::Error::new(rusqlite::ffi::SQLITE_ABORT_ROLLBACK);
+        let why = "a write beside it failed, and all were rolled back".to_owned();
+        return Err(writing(rusqlite::Error::SqliteFailure(code, Some(why))));
+    }
+    Ok(())
+}
+
+/// A fault that a test has injected, as SQLite would tell it.
+fn fault(point: &'static str) -> Result<(), LedgerError> {
+    crate::fault::at(point).map_err(|error| {
+        let full = error.raw_os_error() == Some(libc::ENOSPC);
+        let code = if full { rusqlite::ffi::SQLITE_FULL } else { rusqlite::ffi::SQLITE_IOERR };
+        writing(rusqlite::Error::SqliteFailure(rusqlite::ffi::Error::new(code), None))
+    })
 }
 
 /// Counts by gate and something else. There are few of them, and each entry adds
@@ -152,6 +176,11 @@ pub(crate) struct Tx<'c> {
     pub(super) now: i64,
     tallies: Counts<State>,
     activity: Counts<&'static str>,
+    spaces: BTreeSet<String>,
+    /// The person for whom it is done.
+    pub(super) who: Option<String>,
+    /// The first and last entry that were entered, by slot.
+    spans: BTreeMap<i64, (i64, i64)>,
     newest_change: Option<i64>,
 }
 
@@ -162,6 +191,9 @@ impl<'c> Tx<'c> {
             now: Timestamp::now().as_millisecond(),
             tallies: Counts::default(),
             activity: Counts::default(),
+            spaces: BTreeSet::new(),
+            who: None,
+            spans: BTreeMap::new(),
             newest_change: None,
         }
     }
@@ -181,11 +213,19 @@ impl<'c> Tx<'c> {
                 for (gate, kind, count) in inner.activity.0 {
                     self.activity.add(&gate, kind, count);
                 }
+                self.spaces.append(&mut inner.spaces);
+                for (slot, (first, last)) in inner.spans {
+                    self.spans.entry(slot).or_insert((first, last)).1 = last;
+                }
                 self.newest_change = inner.newest_change.or(self.newest_change);
                 Ok(value)
             }
             Err(error) => {
-                self.connection.execute_batch("ROLLBACK TO job; RELEASE job").map_err(writing)?;
+                if !self.connection.is_autocommit() {
+                    self.connection
+                        .execute_batch("ROLLBACK TO job; RELEASE job")
+                        .map_err(writing)?;
+                }
                 Err(error)
             }
         }
@@ -205,8 +245,26 @@ impl<'c> Tx<'c> {
         }
     }
 
+    /// Counts an entry that is no more.
+    pub(super) fn uncount(&mut self, gate: &str, was: State) {
+        self.tallies.add(gate, was, -1);
+    }
+
     pub(super) fn happened(&mut self, gate: &str, kind: &'static str) {
         self.activity.add(gate, kind, 1);
+    }
+
+    /// Takes note of an identity space that is used.
+    pub(super) fn uses_space(&mut self, space: &str) {
+        if !self.spaces.contains(space) {
+            self.spaces.insert(space.to_owned());
+        }
+    }
+
+    /// Takes note of an entry that was entered: numbers only grow.
+    pub(super) fn entered(&mut self, entry: i64) {
+        let slot = self.now.div_euclid(SLOT_MS);
+        self.spans.entry(slot).or_insert((entry, entry)).1 = entry;
     }
 
     /// Writes a line of history.
@@ -220,10 +278,11 @@ impl<'c> Tx<'c> {
     ) -> Result<(), LedgerError> {
         self.connection
             .prepare_cached(
-                "INSERT INTO history (entry, gate, at, state, cause, words) VALUES (?, ?, ?, ?, ?, ?)",
+                "INSERT INTO history (entry, gate, at, state, cause, words, who) VALUES (?, ?, ?, ?, ?, ?, ?)",
             )
             .and_then(|mut insert| {
-                insert.execute(params![entry, gate, self.now, state.word(), cause.word(), words])
+                let (state, cause) = (state.word(), cause.word());
+                insert.execute(params![entry, gate, self.now, state, cause, words, self.who])
             })
             .map_err(writing)?;
         self.newest_change = Some(self.connection.last_insert_rowid());
@@ -238,6 +297,18 @@ impl<'c> Tx<'c> {
             )?;
             for (gate, state, count) in &self.tallies.0 {
                 tally.execute(params![gate, state.word(), count])?;
+            }
+            let mut space =
+                self.connection.prepare_cached("INSERT OR IGNORE INTO space (name) VALUES (?)")?;
+            for name in &self.spaces {
+                space.execute([name])?;
+            }
+            let mut span = self.connection.prepare_cached(
+                "INSERT INTO span (slot, first, last) VALUES (?1, ?2, ?3)
+                 ON CONFLICT DO UPDATE SET first = MIN(first, ?2), last = MAX(last, ?3)",
+            )?;
+            for (slot, (first, last)) in &self.spans {
+                span.execute([slot, first, last])?;
             }
             let mut slot = self.connection.prepare_cached(
                 "INSERT INTO activity (slot, gate, kind, count) VALUES (?1, ?2, ?3, ?4)

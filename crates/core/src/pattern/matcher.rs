@@ -5,6 +5,8 @@
 //! is bounded by pattern length times text length; only a pattern that names a
 //! field twice cannot use that, and gets a bound on its steps instead.
 
+use std::cell::RefCell;
+
 use super::Fields;
 use super::parse::{Kind, Node, Shape};
 
@@ -53,6 +55,9 @@ pub(super) struct Stopped {
 const MOST_STEPS: usize = 2_000_000;
 
 fn fold(c: char) -> char {
+    if c.is_ascii() {
+        return c.to_ascii_lowercase();
+    }
     c.to_lowercase().next().unwrap_or(c)
 }
 
@@ -160,23 +165,43 @@ impl Program {
     }
 
     pub fn run(&self, text: &str) -> Result<Fields, Stopped> {
-        let original: Vec<char> = text.chars().collect();
-        let folded: Vec<char> = original.iter().copied().map(fold).collect();
+        // `*` is what most gates take.
+        if matches!(
+            self.steps[..],
+            [Step { op: Op::Split(3, 1), .. }, Step { op: Op::Any, .. }, _, _]
+        ) && !text.contains('/')
+        {
+            return Ok(Fields::new());
+        }
+        thread_local!(static SCRATCH: RefCell<Scratch> = RefCell::default());
+        SCRATCH.with_borrow_mut(|scratch| self.run_in(scratch, text))
+    }
+
+    fn run_in(&self, scratch: &mut Scratch, text: &str) -> Result<Fields, Stopped> {
+        let Scratch { original, folded, tried, trail } = scratch;
+        original.clear();
+        original.extend(text.chars());
+        folded.clear();
+        folded.extend(original.iter().copied().map(fold));
+        tried.clear();
+        tried.resize(self.steps.len() * (original.len() + 1), false);
+        trail.clear();
         let mut run = Run {
             program: self,
-            text: if self.exact_case { &original } else { &folded },
-            folded: &folded,
-            original: &original,
+            text: if self.exact_case { original } else { folded },
+            folded,
+            original,
             opened: vec![0; self.names.len()],
             values: vec![None; self.names.len()],
-            trail: Vec::new(),
+            tried,
+            trail,
             furthest: 0,
         };
         if run.go() {
             let pairs = self.names.iter().cloned().zip(run.values);
             return Ok(pairs.filter_map(|(name, value)| Some((name, value?))).collect());
         }
-        Err(self.stopped(run.furthest, &original))
+        Err(self.stopped(run.furthest, original))
     }
 
     fn stopped(&self, mut step: usize, text: &[char]) -> Stopped {
@@ -217,6 +242,15 @@ enum Undo {
     Opened(usize, usize),
 }
 
+/// Room for one run, kept for the next.
+#[derive(Default)]
+struct Scratch {
+    original: Vec<char>,
+    folded: Vec<char>,
+    tried: Vec<bool>,
+    trail: Vec<Undo>,
+}
+
 struct Run<'a> {
     program: &'a Program,
     text: &'a [char],
@@ -224,21 +258,21 @@ struct Run<'a> {
     original: &'a [char],
     opened: Vec<usize>,
     values: Vec<Option<String>>,
-    trail: Vec<Undo>,
+    tried: &'a mut Vec<bool>,
+    trail: &'a mut Vec<Undo>,
     furthest: usize,
 }
 
 impl Run<'_> {
     fn go(&mut self) -> bool {
         let width = self.text.len() + 1;
-        let mut tried = vec![false; self.program.steps.len() * width];
         let (mut step, mut at, mut steps) = (0, 0, 0);
         loop {
             steps += 1;
             let again = if self.program.named_twice {
                 steps > MOST_STEPS
             } else {
-                std::mem::replace(&mut tried[step * width + at], true)
+                std::mem::replace(&mut self.tried[step * width + at], true)
             };
             let next = if again { None } else { self.step(step, at) };
             match next {

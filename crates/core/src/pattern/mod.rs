@@ -112,4 +112,6 @@ impl Pattern {
 }
 
 #[cfg(test)]
+mod plain;
+#[cfg(test)]
 mod tests;

@@ -174,28 +174,7 @@ fn every_line_of_the_page_is_true() {
     }
 }
 
-/// A slow, plain matcher of wildcards to hold the fast one against.
-fn plain(pattern: &[char], text: &[char]) -> bool {
-    match pattern.first() {
-        None => text.is_empty(),
-        Some('*') => {
-            (0..=text.len()).any(|n| !text[..n].contains(&'/') && plain(&pattern[1..], &text[n..]))
-        }
-        Some('?') => text.first().is_some_and(|c| *c != '/') && plain(&pattern[1..], &text[1..]),
-        Some(c) => text.first() == Some(c) && plain(&pattern[1..], &text[1..]),
-    }
-}
-
 proptest! {
-    #[test]
-    fn wildcards_agree_with_the_plain_matcher(pattern in "[ab/*?]{1,8}", text in "[ab/]{0,10}") {
-        prop_assume!(!pattern.starts_with('/') && !pattern.contains("**"));
-        let subject = if pattern.contains('/') { text.clone() } else { text.rsplit('/').next().unwrap().to_owned() };
-        let chars = |text: &str| text.chars().collect::<Vec<_>>();
-        let expected = plain(&chars(&pattern), &chars(&subject));
-        prop_assert_eq!(Pattern::parse(&pattern, true).unwrap().is_match(&text), expected);
-    }
-
     #[test]
     fn any_text_parses_or_is_refused_but_never_panics(text in "\\PC{0,24}", path in "\\PC{0,24}") {
         if let Ok(pattern) = Pattern::parse(&text, false) {

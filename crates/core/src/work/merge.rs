@@ -1,21 +1,44 @@
-//! Staging a merge: the rows of many sources into one hidden file.
+//! Staging a merge: the rows of many sources into hidden files.
 
 use std::fs::File;
-use std::io::{self, BufWriter, Read, Write};
+use std::io::{self, Write};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 
-use sha2::{Digest, Sha256};
-use vadegate_tables::{Added, MergeError, MergePlan, Merger, Reader};
+use vadegate_tables::source::{Table, each_table};
+use vadegate_tables::{
+    Account, Added, Bytes, Depth, Fault, Input, MergeError, Merger, Part, Plan, Writing,
+};
 
-use crate::arrivals::{Version, open_unmarked};
+use crate::arrivals::{Sum, Version, open_unmarked};
+use crate::fault::at;
+use crate::ledger::MadeOutput;
 
 /// A source of a merge.
 pub(crate) struct Source {
     pub path: PathBuf,
+    /// Its name in accounts.
+    pub name: String,
     pub version: Version,
     pub added: Vec<Added>,
+    /// Name of its sheet in a workbook.
+    pub sheet: Option<Vec<Part>>,
+    /// Counts the bytes that are read of it.
+    pub read: Option<Arc<AtomicU64>>,
+}
+
+impl Source {
+    fn input<'a>(&'a self, file: &'a File) -> Input<'a> {
+        Input {
+            name: &self.name,
+            file,
+            added: &self.added,
+            sheet: self.sheet.as_deref(),
+            read: self.read.as_deref(),
+        }
+    }
 }
 
 /// Why a source cannot be merged.
@@ -31,12 +54,10 @@ pub(crate) enum SourceFault {
 
 /// What was staged.
 pub(crate) struct Staged {
-    pub inode: u64,
-    pub bytes: u64,
-    pub sha256: [u8; 32],
-    pub rows: u64,
-    /// Rows of each source.
-    pub by_source: Vec<u64>,
+    pub rows: MadeOutput,
+    /// The rows that were set aside, when there are any.
+    pub rejects: Option<MadeOutput>,
+    pub account: Account,
 }
 
 /// Why nothing was staged.
@@ -44,6 +65,10 @@ pub(crate) enum StageError {
     Source(usize, SourceFault),
     /// The staged file cannot be written.
     Output(io::Error),
+    /// The rows cannot stand in the output: the batch is held with these words.
+    Refused(String),
+    /// The database is away.
+    Away(String),
     /// The service is stopping.
     Stopped,
 }
@@ -61,76 +86,203 @@ fn open(source: &Source) -> Result<File, SourceFault> {
     }
 }
 
-/// Notes a source in the plan, after reading it to its end.
-pub(crate) fn note(plan: &mut MergePlan, source: &Source) -> Result<(), SourceFault> {
+/// Notes a source in the plan, after reading it to its header or its end.
+pub(crate) fn note(plan: &mut Plan, source: &Source, depth: Depth) -> Result<(), SourceFault> {
     let file = open(source)?;
-    plan.note(&file, &source.added).map_err(fault)
+    plan.note(&source.input(&file), depth).map_err(fault)
 }
 
 fn fault(error: MergeError) -> SourceFault {
     match error {
-        MergeError::Source(vadegate_tables::Fault::Io(error)) => SourceFault::Unreadable(error),
+        // What is wrong with the bytes is a fault of the file, not of reading it.
+        MergeError::Source(Fault::Io(error))
+            if !matches!(
+                error.kind(),
+                io::ErrorKind::InvalidData
+                    | io::ErrorKind::InvalidInput
+                    | io::ErrorKind::UnexpectedEof
+            ) =>
+        {
+            SourceFault::Unreadable(error)
+        }
         other => SourceFault::Faulty(other.to_string()),
     }
 }
 
-/// The columns of an existing output, its length, and whether its last line is
-/// ended; no columns when it is empty.
-pub(crate) fn existing(path: &Path, delimiter: u8) -> Result<(Vec<String>, u64, bool), String> {
+/// An output to which rows are added.
+pub(crate) struct Existing {
+    pub columns: Vec<String>,
+    pub bytes: u64,
+    /// Whether its last line is ended.
+    pub ended: bool,
+}
+
+/// Looks at an output that is there; no columns when it is empty.
+pub(crate) fn existing(path: &Path, writing: &Writing) -> Result<Existing, String> {
     let shown = path.display();
-    let mut file = open_unmarked(path)
+    let file = open_unmarked(path)
         .map_err(|error| format!("the output `{shown}` cannot be read: {error}"))?;
-    let length = file.metadata().map_err(|error| error.to_string())?.len();
-    if length == 0 {
-        return Ok((Vec::new(), 0, true));
-    }
-    let columns = Reader::new(&file, delimiter)
-        .header()
+    let bytes = file.metadata().map_err(|error| error.to_string())?.len();
+    let (columns, ended) = vadegate_tables::existing(&file, writing)
         .map_err(|error| format!("the output `{shown}` is no table to append to: {error}"))?;
-    let mut last = [0];
-    let read =
-        io::Seek::seek(&mut file, io::SeekFrom::End(-1)).and_then(|_| file.read_exact(&mut last));
-    read.map_err(|error| format!("the output `{shown}` cannot be read: {error}"))?;
-    Ok((columns, length, last == *b"\n"))
+    Ok(Existing { columns, bytes, ended })
+}
+
+/// Fixes the columns of a plan to those of an output whose rows come first.
+pub(crate) fn begin_with(plan: &mut Plan, output: &Path) -> Result<(), String> {
+    let shown = output.display();
+    let file = open_unmarked(output)
+        .map_err(|error| format!("the output `{shown}` cannot be read: {error}"))?;
+    let failed =
+        |error: MergeError| format!("the output `{shown}` is no table to append to: {error}");
+    let mut columns: Vec<String> = Vec::new();
+    let reading = plan.options().reading.clone();
+    each_table(Bytes::of(&file), &reading, &mut |table: &mut dyn Table| {
+        columns.extend(table.columns().iter().cloned());
+        Ok::<bool, MergeError>(true)
+    })
+    .map_err(failed)?;
+    plan.fix(columns);
+    let name = shown.to_string();
+    let input = Input { name: &name, file: &file, added: &[], sheet: None, read: None };
+    plan.note(&input, Depth::Whole).map_err(failed)
 }
 
 /// How the staged bytes begin.
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Opening {
     /// With the header line.
     pub header: bool,
     /// With a line end, because the output's last line lacks one.
     pub line_end: bool,
+    /// With the rows of this output, which is written anew.
+    pub base: Option<PathBuf>,
+    /// Whether the bytes are summed as they are written.
+    pub summed: bool,
+}
+
+/// A file that is being staged.
+pub(crate) struct Staging {
+    file: File,
+    /// None where nobody asks for it.
+    sum: Option<Sum>,
+    bytes: u64,
+}
+
+impl Staging {
+    pub fn create(path: &Path, summed: bool) -> io::Result<Self> {
+        at("stage.create")?;
+        let sum = summed.then(Sum::new);
+        Ok(Staging { file: File::create(path)?, sum, bytes: 0 })
+    }
+
+    /// Makes it durable.
+    pub fn finish(self, rows: u64, account: Option<String>) -> io::Result<MadeOutput> {
+        at("stage.sync").and_then(|()| self.file.sync_all())?;
+        at("stage.synced")?;
+        let inode = self.file.metadata()?.ino();
+        let sha256 = self.sum.map(|sum| sum.finish()).unwrap_or_default();
+        let bytes = self.bytes;
+        Ok(MadeOutput { inode, bytes, sha256, rows, account })
+    }
+}
+
+impl Write for Staging {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        crate::fault::write("stage.write", bytes, |bytes| self.file.write_all(bytes))?;
+        if let Some(sum) = &mut self.sum {
+            sum.update(bytes);
+        }
+        self.bytes += bytes.len() as u64;
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}
+
+/// Where rows that are set aside are staged.
+pub(crate) struct RejectsAt<'a> {
+    pub staged: &'a Path,
+    /// Whether the file begins with its header.
+    pub header: bool,
 }
 
 /// Writes the rows of all sources to `staged` and makes them durable.
 pub(crate) fn stage(
-    plan: MergePlan,
+    plan: Plan,
     sources: &[Source],
     staged: &Path,
     opening: &Opening,
+    rejects: Option<&RejectsAt<'_>>,
     stopping: &AtomicBool,
 ) -> Result<Staged, StageError> {
-    let file = File::create(staged).map_err(StageError::Output)?;
-    let counted =
-        Counted { out: BufWriter::with_capacity(256 * 1024, &file), sum: Sha256::new(), bytes: 0 };
-    let output = |error: MergeError| match error {
-        MergeError::Output(error) => StageError::Output(error),
-        other => StageError::Output(io::Error::other(other.to_string())),
-    };
-    let mut counted = counted;
+    let mut rows = Staging::create(staged, opening.summed).map_err(StageError::Output)?;
     if opening.line_end {
-        counted.write_all(b"\n").map_err(StageError::Output)?;
+        rows.write_all(b"\n").map_err(StageError::Output)?;
     }
-    let mut merger = Merger::new(counted, plan, opening.header).map_err(output)?;
-    let mut by_source = Vec::with_capacity(sources.len());
+    let mut aside = match rejects {
+        Some(rejects) => {
+            Some(Staging::create(rejects.staged, opening.summed).map_err(StageError::Output)?)
+        }
+        None => None,
+    };
+    let mut merger = Merger::begin(Box::new(&mut rows), plan, opening.header).map_err(refused)?;
+    if let (Some(aside), Some(rejects)) = (&mut aside, rejects) {
+        merger.set_aside_to(Box::new(aside), rejects.header).map_err(refused)?;
+    }
+    if let Some(base) = &opening.base {
+        let file = open_unmarked(base).map_err(StageError::Output)?;
+        let name = base.display().to_string();
+        let input = Input { name: &name, file: &file, added: &[], sheet: None, read: None };
+        merger.copy(&input).map_err(refused)?;
+    }
+    copy_all(&mut merger, sources, stopping, |_| ())?;
+    let account = merger.finish().map_err(refused)?;
+    let json = serde_json::to_string(&account).unwrap_or_default();
+    let rejects = match aside {
+        Some(aside) if account.set_aside > 0 => {
+            Some(aside.finish(account.set_aside, None).map_err(StageError::Output)?)
+        }
+        _ => None,
+    };
+    let rows = rows.finish(account.rows_out, Some(json)).map_err(StageError::Output)?;
+    Ok(Staged { rows, rejects, account })
+}
+
+/// What the output's form cannot hold will not be held another time either.
+pub(crate) fn refused(error: MergeError) -> StageError {
+    match error {
+        MergeError::Output(error) if error.kind() == io::ErrorKind::Interrupted => {
+            StageError::Stopped
+        }
+        MergeError::Output(error) if error.kind() != io::ErrorKind::InvalidData => {
+            StageError::Output(error)
+        }
+        MergeError::Output(error) => StageError::Refused(error.to_string()),
+        other => StageError::Refused(other.to_string()),
+    }
+}
+
+/// Copies the rows of all sources; `each` is told which comes next.
+pub(crate) fn copy_all(
+    merger: &mut Merger<'_>,
+    sources: &[Source],
+    stopping: &AtomicBool,
+    each: impl Fn(usize),
+) -> Result<(), StageError> {
     for (at, source) in sources.iter().enumerate() {
+        each(at);
         if stopping.load(Ordering::Relaxed) {
             return Err(StageError::Stopped);
         }
         let input = open(source).map_err(|fault| StageError::Source(at, fault))?;
-        match merger.copy(&input, &source.added) {
-            Ok(tally) => by_source.push(tally.rows),
-            Err(MergeError::Output(error)) => return Err(StageError::Output(error)),
+        match merger.copy(&source.input(&input)) {
+            Ok(()) => {}
+            Err(error @ (MergeError::Output(_) | MergeError::Unbalanced(_))) => {
+                return Err(refused(error));
+            }
             Err(error) => return Err(StageError::Source(at, fault(error))),
         }
         let meta = input.metadata().map_err(StageError::Output)?;
@@ -138,30 +290,12 @@ pub(crate) fn stage(
             return Err(StageError::Source(at, SourceFault::Changed));
         }
     }
-    let (account, counted) = merger.finish().map_err(output)?;
-    let Counted { out, sum, bytes } = counted;
-    drop(out);
-    file.sync_all().map_err(StageError::Output)?;
-    let inode = file.metadata().map_err(StageError::Output)?.ino();
-    Ok(Staged { inode, bytes, sha256: sum.finalize().into(), rows: account.rows, by_source })
+    Ok(())
 }
 
-/// Sums and counts what passes through.
-struct Counted<W> {
-    out: W,
-    sum: Sha256,
-    bytes: u64,
-}
-
-impl<W: Write> Write for Counted<W> {
-    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        let count = self.out.write(bytes)?;
-        self.sum.update(&bytes[..count]);
-        self.bytes += count as u64;
-        Ok(count)
-    }
-
-    fn flush(&mut self) -> io::Result<()> {
-        self.out.flush()
-    }
+/// Stages a small text, such as an account.
+pub(crate) fn stage_text(staged: &Path, text: &str) -> io::Result<MadeOutput> {
+    let mut staging = Staging::create(staged, true)?;
+    staging.write_all(text.as_bytes())?;
+    staging.finish(0, None)
 }

@@ -2,10 +2,11 @@
 //! done again after a crash at any point.
 
 use std::fs::File;
-use std::io::{self, Read, Seek, SeekFrom};
+use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 
+use crate::fault::at;
 use crate::filing::{numbered, rename_over_nothing, sync_folder};
 use crate::ledger::Unpublished;
 
@@ -36,7 +37,8 @@ pub(crate) fn publish(output: &Unpublished) -> Result<PathBuf, PublishError> {
         _ => create(output, path, staged),
     }?;
     let folder = path.parent().unwrap_or(Path::new("/"));
-    sync_folder(folder).map_err(|source| PublishError::Io { path: done.clone(), source })?;
+    let synced = sync_folder(folder).and_then(|()| at("publish.published"));
+    synced.map_err(|source| PublishError::Io { path: done.clone(), source })?;
     Ok(done)
 }
 
@@ -56,7 +58,7 @@ fn create(output: &Unpublished, path: &Path, staged: &Path) -> Result<PathBuf, P
             return Ok(place);
         }
         if there {
-            match rename_over_nothing(staged, &place) {
+            match at("publish.create").and_then(|()| rename_over_nothing(staged, &place)) {
                 Ok(()) => return Ok(place),
                 Err(error) if error.raw_os_error() == Some(libc::EEXIST) => {}
                 Err(source) => return Err(PublishError::Io { path: place, source }),
@@ -70,7 +72,7 @@ fn create(output: &Unpublished, path: &Path, staged: &Path) -> Result<PathBuf, P
 }
 
 fn replace(output: &Unpublished, path: &Path, staged: &Path) -> Result<PathBuf, PublishError> {
-    match std::fs::rename(staged, path) {
+    match at("publish.replace").and_then(|()| std::fs::rename(staged, path)) {
         Ok(()) => Ok(path.to_owned()),
         Err(error) if error.kind() == io::ErrorKind::NotFound => {
             if inode_at(path) == Some(output.inode) {
@@ -88,6 +90,7 @@ fn replace(output: &Unpublished, path: &Path, staged: &Path) -> Result<PathBuf, 
 /// interrupted: anything else is somebody else's, and is not cut off.
 fn append(output: &Unpublished, path: &Path, staged: &Path) -> Result<PathBuf, PublishError> {
     let failed = |source| PublishError::Io { path: path.to_owned(), source };
+    at("publish.append").map_err(failed)?;
     let mut piece = match File::open(staged) {
         Ok(piece) => piece,
         Err(error) if error.kind() == io::ErrorKind::NotFound => {
@@ -126,11 +129,22 @@ fn append(output: &Unpublished, path: &Path, staged: &Path) -> Result<PathBuf, P
         file.set_len(output.base_bytes).map_err(failed)?;
         file.seek(SeekFrom::Start(output.base_bytes)).map_err(failed)?;
         piece.rewind().map_err(failed)?;
-        io::copy(&mut piece, &mut file).map_err(failed)?;
+        copy(&mut piece, &mut file).map_err(failed)?;
     }
-    file.sync_all().map_err(failed)?;
-    std::fs::remove_file(staged).map_err(failed)?;
+    at("publish.sync").and_then(|()| file.sync_all()).map_err(failed)?;
+    at("publish.unstage").and_then(|()| std::fs::remove_file(staged)).map_err(failed)?;
     Ok(path.to_owned())
+}
+
+fn copy(piece: &mut File, file: &mut File) -> io::Result<()> {
+    let mut buffer = vec![0; 64 * 1024];
+    loop {
+        let count = piece.read(&mut buffer)?;
+        if count == 0 {
+            return Ok(());
+        }
+        crate::fault::write("publish.write", &buffer[..count], |bytes| file.write_all(bytes))?;
+    }
 }
 
 fn begins_alike(file: &mut File, piece: &mut File, length: u64) -> io::Result<bool> {

@@ -69,7 +69,7 @@ pub(crate) fn run(order: &Order<'_>, stopping: &AtomicBool) -> (Ended, String) {
             Ok(())
         });
     }
-    let mut child = match command.spawn() {
+    let mut child = match crate::fault::at("run.begin").and_then(|()| command.spawn()) {
         Ok(child) => child,
         Err(error) => {
             let program = order.program.display();
@@ -81,6 +81,8 @@ pub(crate) fn run(order: &Order<'_>, stopping: &AtomicBool) -> (Ended, String) {
     let ended = wait(&mut child, order.limit, stopping);
     // A grandchild may keep the pipes open; what was printed by then is kept.
     let printed = printed.collect(Duration::from_millis(500));
+    // A kill between the program's end and its record.
+    let _ = crate::fault::at("run.ended");
     let ended = match ended {
         Ok(Waited::Exited(status)) => judge(status, &printed),
         Ok(Waited::TooLong) => {

@@ -1,11 +1,11 @@
 //! The ledger's entries.
 
-use actix_web::get;
 use actix_web::web::{self, Data, Json, Path};
+use actix_web::{HttpRequest, HttpResponse, get};
 use serde::Deserialize;
 use utoipa::IntoParams;
-use vadegate_core::engine::Answer;
-use vadegate_core::ledger::{EntryDetail, Page, Query as EntryQuery};
+use vadegate_core::engine::{Answer, EngineError, EntryView, LoadedRows};
+use vadegate_core::ledger::{Count, CountBy, Entry, OutputPart, Page, Query as EntryQuery};
 
 use crate::problem::Problem;
 use crate::{Shared, ask};
@@ -22,20 +22,95 @@ pub(crate) async fn entries(
     ask(&shared, move |engine| Ok(engine.entries(&query)?)).await.map(Json)
 }
 
-/// One entry with its history, batch and outputs.
+/// All entries that fit, as JSON Lines: one object a line, in the order asked for.
+#[utoipa::path(tag = "ledger", params(EntryQuery),
+    responses((status = 200, content_type = "application/jsonl", body = Entry,
+        description = "A line for each; a fault on the way ends them with a problem"),
+        (status = 400, body = Problem)))]
+#[get("/api/v1/entries.jsonl")]
+pub(crate) async fn all_entries(
+    shared: Data<Shared>,
+    query: web::Query<EntryQuery>,
+) -> Result<HttpResponse, Problem> {
+    let query = query.into_inner();
+    let first = EntryQuery { limit: Some(1), ..query.clone() };
+    ask(&shared, move |engine| Ok(engine.entries(&first)?)).await?;
+    let lines = crate::lines::lines(shared, move |engine, each| {
+        engine.ask(|ledger| ledger.each(&query, each)).map_err(EngineError::from)
+    });
+    Ok(HttpResponse::Ok().content_type("application/jsonl").streaming(lines))
+}
+
+/// How entries are counted.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct ByQuery {
+    /// By `gate`, `state` and `day`, parted by commas; without it there is one count.
+    #[serde(default)]
+    by: String,
+}
+
+/// How many entries fit, by gate, state and day of entering.
+#[utoipa::path(tag = "ledger", params(EntryQuery, ByQuery),
+    responses((status = 200, body = Vec<Count>), (status = 400, body = Problem)))]
+#[get("/api/v1/entries/count")]
+pub(crate) async fn count(
+    shared: Data<Shared>,
+    request: HttpRequest,
+) -> Result<Json<Vec<Count>>, Problem> {
+    // The filter refuses keys that it does not know, so `by` is taken out first.
+    let bad = |error: String| Problem::bad_request(format!("the query: {error}"));
+    let (by, rest): (Vec<&str>, Vec<&str>) =
+        request.query_string().split('&').partition(|pair| pair.starts_with("by="));
+    let query = web::Query::<EntryQuery>::from_query(&rest.join("&"))
+        .map_err(|error| bad(error.to_string()))?
+        .into_inner();
+    let by =
+        web::Query::<ByQuery>::from_query(&by.join("&")).map_err(|error| bad(error.to_string()))?;
+    let words = by.by.split(',').map(str::trim).filter(|word| !word.is_empty());
+    let by = words.map(|word| {
+        serde_json::from_value(word.into())
+            .map_err(|_| bad(format!("`by` has `{word}`; expected gate, state or day")))
+    });
+    let by = by.collect::<Result<Vec<CountBy>, Problem>>()?;
+    ask(&shared, move |engine| Ok(engine.count(&query, &by)?)).await.map(Json)
+}
+
+/// One entry with its history, batch and outputs, and a look at its file.
 #[utoipa::path(tag = "ledger",
     params(("id" = i64, Path, description = "The entry's number")),
-    responses((status = 200, body = EntryDetail), (status = 404, body = Problem)))]
+    responses((status = 200, body = EntryView), (status = 404, body = Problem)))]
 #[get("/api/v1/entries/{id}")]
-pub(crate) async fn entry(
-    shared: Data<Shared>,
-    id: Path<i64>,
-) -> Result<Json<EntryDetail>, Problem> {
+pub(crate) async fn entry(shared: Data<Shared>, id: Path<i64>) -> Result<Json<EntryView>, Problem> {
     let id = id.into_inner();
-    let found = ask(&shared, move |engine| Ok(engine.ask(|ledger| ledger.detail(id))?)).await?;
+    let found = ask(&shared, move |engine| Ok(engine.entry(id)?)).await?;
     found.map(Json).ok_or_else(|| {
         Problem::not_found(format!("there is no entry {id}; `vadegate ledger` lists them"))
     })
+}
+
+/// How many rows are shown.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct RowsQuery {
+    /// 1 to 1,000; 100 when it is not said.
+    limit: Option<u32>,
+}
+
+/// The first rows of an entry in the table of a database into which it was loaded.
+#[utoipa::path(tag = "ledger", params(("id" = i64, Path, description = "The entry"), RowsQuery),
+    responses((status = 200, body = LoadedRows),
+        (status = 404, body = Problem, description = "It was not loaded"),
+        (status = 503, body = Problem, description = "The database does not answer")))]
+#[get("/api/v1/entries/{id}/rows")]
+pub(crate) async fn loaded_rows(
+    shared: Data<Shared>,
+    id: Path<i64>,
+    query: web::Query<RowsQuery>,
+) -> Result<Json<LoadedRows>, Problem> {
+    let (id, limit) = (id.into_inner(), query.limit.unwrap_or(100).clamp(1, 1_000));
+    ask(&shared, move |engine| Ok(engine.loaded_rows(id, limit)?)).await.map(Json)
 }
 
 /// Which file is asked about.
@@ -60,6 +135,61 @@ pub(crate) async fn why(
         let file = engine.config().file;
         let folder = file.parent().unwrap_or(std::path::Path::new("/")).to_owned();
         Ok(engine.why(&query.path, &folder)?)
+    })
+    .await
+    .map(Json)
+}
+
+/// Which output is asked about.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct OutputQuery {
+    /// The output's path, absolute.
+    path: String,
+}
+
+/// What was written into an output, batch by batch, with its account.
+#[utoipa::path(tag = "ledger", params(OutputQuery),
+    responses((status = 200, body = Vec<OutputPart>)))]
+#[get("/api/v1/outputs")]
+pub(crate) async fn outputs(
+    shared: Data<Shared>,
+    query: web::Query<OutputQuery>,
+) -> Result<Json<Vec<OutputPart>>, Problem> {
+    ask(&shared, move |engine| Ok(engine.ask(|ledger| ledger.written_into(&query.path))?))
+        .await
+        .map(Json)
+}
+
+/// Which file is looked into.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct SampleQuery {
+    /// A path inside the roots: absolute, or from the folder of the configuration.
+    path: String,
+    /// One sheet of a workbook; without it all that are not hidden.
+    sheet: Option<String>,
+    /// Rows of each table that are looked at: 1 to 100,000, 2,000 when it is not said.
+    rows: Option<u64>,
+}
+
+/// What is in a file: its tables, their columns with types and distributions, and
+/// their first rows.
+#[utoipa::path(tag = "ledger", params(SampleQuery),
+    responses((status = 200, body = Object, description = "The format and the tables"),
+        (status = 404, body = Problem, description = "It is not there, or outside the roots"),
+        (status = 422, body = Problem, description = "It is no table")))]
+#[get("/api/v1/sample")]
+pub(crate) async fn sample(
+    shared: Data<Shared>,
+    query: web::Query<SampleQuery>,
+) -> Result<Json<serde_json::Value>, Problem> {
+    ask(&shared, move |engine| {
+        let rows = query.rows.unwrap_or(2_000).clamp(1, 100_000);
+        let sample = engine.sample(&query.path, query.sheet.as_deref(), rows)?;
+        Ok(serde_json::to_value(sample).unwrap_or_default())
     })
     .await
     .map(Json)

@@ -2,10 +2,10 @@
 //! person can have them do.
 
 use actix_web::web::{self, Data, Json, Path};
-use actix_web::{get, post};
+use actix_web::{HttpResponse, get, post};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
-use vadegate_core::engine::{FileView, GateView, Matches, PassReport, Rehearsed};
+use vadegate_core::engine::{FilePage, FileView, GateView, Matches, PassReport, Rehearsed};
 use vadegate_core::pattern::Pattern;
 
 use crate::problem::Problem;
@@ -66,21 +66,34 @@ pub(crate) async fn files(
 ) -> Result<Json<Files>, Problem> {
     let query = query.into_inner();
     ask(&shared, move |engine| {
-        let mut files = engine.files(&gate)?;
-        let total = files.len();
-        if let Some(cursor) = &query.cursor {
-            let after =
-                |file: &FileView| vadegate_core::pattern::natural_order(&file.path, cursor).is_gt();
-            files.retain(after);
-        }
         let limit = query.limit.unwrap_or(500).clamp(1, 10_000);
-        let more = files.len() > limit;
-        files.truncate(limit);
-        let next = if more { files.last().map(|file| file.path.clone()) } else { None };
+        let FilePage { files, total, next } =
+            engine.files(&gate, query.cursor.as_deref(), limit)?;
         Ok(Files { files, total, next })
     })
     .await
     .map(Json)
+}
+
+/// What lies in a gate's drop folder, each with the gate's verdict, as JSON Lines:
+/// one object a line, in the folder's own order. A fault on the way ends the answer
+/// with a problem in place of a file.
+#[utoipa::path(tag = "gates",
+    params(("gate" = String, Path, description = "The gate's name")),
+    responses((status = 200, content_type = "application/jsonl", body = FileView,
+        description = "A line for each"),
+        (status = 404, body = Problem),
+        (status = 503, body = Problem, description = "The drop folder cannot be read")))]
+#[get("/api/v1/gates/{gate}/files.jsonl")]
+pub(crate) async fn all_files(
+    shared: Data<Shared>,
+    gate: Path<String>,
+) -> Result<HttpResponse, Problem> {
+    // The first answer shows whether there is such a gate and it can be read.
+    let first = gate.clone();
+    ask(&shared, move |engine| Ok(engine.files(&first, None, 1)?)).await?;
+    let lines = crate::lines::lines(shared, move |engine, each| engine.each_file(&gate, each));
+    Ok(HttpResponse::Ok().content_type("application/jsonl").streaming(lines))
 }
 
 /// What a pass would do now, file by file, in order; nothing is touched.

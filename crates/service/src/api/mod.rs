@@ -6,6 +6,8 @@ pub(crate) mod entries;
 pub(crate) mod events;
 #[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
 pub(crate) mod gates;
+pub(crate) mod offers;
+pub(crate) mod people;
 pub(crate) mod service;
 pub(crate) mod session;
 
@@ -17,12 +19,25 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .service(gates::all)
         .service(gates::one)
         .service(gates::files)
+        .service(entries::loaded_rows)
+        .service(entries::sample)
+        .service(entries::outputs)
+        .service(gates::all_files)
         .service(gates::rehearsal)
         .service(gates::matches)
         .service(gates::pass)
         .service(gates::pause)
         .service(gates::resume)
         .service(entries::entries)
+        .service(entries::all_entries)
+        .service(entries::count)
+        .service(people::doings)
+        .service(people::adopt)
+        .service(people::trim)
+        .service(offers::take)
+        .service(offers::file)
+        .service(offers::prolong)
+        .service(offers::end)
         .service(entries::entry)
         .service(entries::why)
         .service(events::activity)

@@ -5,7 +5,7 @@ fn rows(text: &[u8]) -> Result<Vec<Vec<String>>, Fault> {
     let mut reader = Reader::new(text, b',');
     let mut rows = Vec::new();
     while let Some(record) = reader.next()? {
-        rows.push((0..record.len()).map(|i| record.text(i)).collect());
+        rows.push((0..record.len()).map(|i| record.text(i).into_owned()).collect());
     }
     Ok(rows)
 }
@@ -26,7 +26,10 @@ fn faults_name_their_line() {
         fault("a\n\"x\ny\"\nb\"\"c\n"),
         "line 4: a bare quote inside field 1; quote the field and double the quote"
     );
-    assert_eq!(rows(b"a\n\xff\n").expect_err("a fault").to_string(), "line 2: not valid UTF-8");
+    assert_eq!(
+        rows(b"a\n\xff\n").expect_err("a fault").to_string(),
+        "line 2: not valid UTF-8; is it in another `encoding`, such as windows-1252?"
+    );
 }
 
 #[test]
@@ -37,7 +40,7 @@ fn a_header_must_name_each_column_once() {
     assert_eq!(header_fault("a,b,a\n"), "line 1: the header has column `a` twice");
     assert_eq!(
         header_fault("2026-01-02T03:00Z,1.93\n"),
-        "line 1: this is a row of values, not a header: `2026-01-02T03:00Z,1.93`"
+        "line 1: this is a row of values, not a header: `2026-01-02T03:00Z,1.93`; say header = \"none\" where files have none"
     );
 }
 
@@ -86,7 +89,7 @@ proptest! {
         let mut reader = Reader::new(Dribble(&text, piece), b',');
         let mut read = Vec::new();
         while let Some(record) = reader.next().expect("good text") {
-            read.push((0..record.len()).map(|i| record.text(i)).collect::<Vec<_>>());
+            read.push((0..record.len()).map(|i| record.text(i).into_owned()).collect::<Vec<_>>());
         }
         prop_assert_eq!(&read, &table);
     }

@@ -1,73 +1,412 @@
-use super::*;
+use std::fs::File;
+use std::io::{Read, Write};
+use std::sync::{Arc, Mutex};
+
 use proptest::prelude::*;
 
-fn merged(
-    plan: MergePlan,
-    sources: &[(&str, Vec<Added>)],
-) -> Result<(String, Account), MergeError> {
-    let mut plan = plan;
-    for (text, added) in sources {
-        plan.note(text.as_bytes(), added)?;
-    }
-    let mut merger = Merger::new(Vec::new(), plan, true)?;
-    for (text, added) in sources {
-        merger.copy(text.as_bytes(), added)?;
-    }
-    let (account, bytes) = merger.finish()?;
-    Ok((String::from_utf8(bytes).expect("text"), account))
+use super::*;
+use crate::delimited::write_field;
+use crate::kind::Spelling;
+use crate::layout::{Names, Rules};
+use crate::source::{Header, Merged, Sheets};
+
+fn file(bytes: &[u8]) -> File {
+    let mut file = tempfile::tempfile().expect("a file");
+    file.write_all(bytes).expect("written");
+    file
 }
 
-fn added(column: &str, value: &str) -> Added {
-    Added { column: column.into(), value: value.into() }
+/// Bytes that can be looked at after the writer is gone.
+#[derive(Clone, Default)]
+struct Kept(Arc<Mutex<Vec<u8>>>);
+
+impl Write for Kept {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.0.lock().expect("whole").extend_from_slice(bytes);
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}
+
+impl Kept {
+    fn bytes(&self) -> Vec<u8> {
+        self.0.lock().expect("whole").clone()
+    }
+
+    fn text(&self) -> String {
+        String::from_utf8(self.bytes()).expect("text")
+    }
+}
+
+struct Done {
+    out: Vec<u8>,
+    rejects: String,
+    account: Account,
+}
+
+impl Done {
+    fn text(&self) -> &str {
+        std::str::from_utf8(&self.out).expect("text")
+    }
+}
+
+type Given<'a> = (&'a str, &'a [u8], Vec<Added>);
+
+fn merge_all(plan: Plan, sources: &[Given<'_>]) -> Result<Done, MergeError> {
+    let mut plan = plan;
+    let files: Vec<File> = sources.iter().map(|(_, bytes, _)| file(bytes)).collect();
+    let inputs: Vec<Input<'_>> = sources
+        .iter()
+        .zip(&files)
+        .map(|((name, _, added), file)| Input { name, file, added, sheet: None, read: None })
+        .collect();
+    inputs.iter().try_for_each(|input| plan.note(input, Depth::Whole))?;
+    let (out, rejects) = (Kept::default(), Kept::default());
+    let mut merger = Merger::begin(Box::new(out.clone()), plan, true)?;
+    merger.set_aside_to(Box::new(rejects.clone()), true)?;
+    inputs.iter().try_for_each(|input| merger.copy(input))?;
+    let account = merger.finish()?;
+    Ok(Done { out: out.bytes(), rejects: rejects.text(), account })
+}
+
+fn csv(layout: Layout) -> Options {
+    Options::new(layout, Writing::delimited(b','))
+}
+
+/// Merges texts named `a`, `b` and so on, with nothing added.
+fn merged(options: Options, texts: &[&str]) -> Result<Done, MergeError> {
+    let names = ["a", "b", "c", "d", "e", "f"];
+    let sources: Vec<Given<'_>> =
+        texts.iter().zip(names).map(|(text, name)| (name, text.as_bytes(), vec![])).collect();
+    merge_all(Plan::new(options), &sources)
+}
+
+fn refused(options: Options, text: &str) -> String {
+    merged(options, &[text]).map(|done| done.account).expect_err("refused").to_string()
 }
 
 #[test]
 fn columns_unite_by_name_and_absent_ones_are_empty() {
-    let (text, account) = merged(
-        MergePlan::union(b','),
+    let done = merge_all(
+        Plan::new(csv(Layout::union())),
         &[
-            ("time,level_m\n01,1.5\n", vec![added("station", "Ullin Bay")]),
-            ("level_m,wind,time\r\n1.6,\"4, gusts\",02\r\n", vec![added("station", "Tarn, Ness")]),
+            ("a", b"time,level_m\n01,1.5\n", vec![Added::text("station", "Ullin Bay")]),
+            (
+                "b",
+                b"Level_M ,wind,time\r\n1.6,\"4, gusts\",02\r\n",
+                vec![Added::text("station", "Tarn, Ness")],
+            ),
         ],
     )
     .expect("a merge");
     assert_eq!(
-        text,
+        done.text(),
         "time,level_m,station,wind\n01,1.5,Ullin Bay,\n02,1.6,\"Tarn, Ness\",\"4, gusts\"\n"
     );
-    assert_eq!(account.rows, 2);
+    assert_eq!(done.account.rows_out, 2);
+    let united = United { source: "b".into(), from: "Level_M".into(), to: "level_m".into() };
+    assert_eq!(done.account.united, [united]);
 }
 
 #[test]
 fn chosen_columns_come_in_the_order_asked_and_others_are_left_out() {
-    let plan = MergePlan::choosing(b';', vec!["b".into(), "a".into()]);
-    let (text, _) = merged(plan, &[("a;c;b\n1;2;3\n", vec![])]).expect("a merge");
-    assert_eq!(text, "b;a\n3;1\n");
+    let layout = Layout::choosing(&["b".into(), "a".into()]);
+    let options = Options::new(layout, Writing::delimited(b';'));
+    assert_eq!(merged(options, &["a;c;b\n1;2;3\n"]).expect("a merge").text(), "b;a\n3;1\n");
 }
 
 #[test]
 fn a_source_that_cannot_take_part_says_why() {
-    let refused = |plan, text, adds: Vec<Added>| {
-        merged(plan, &[(text, adds)]).expect_err("refused").to_string()
-    };
     assert_eq!(
-        refused(MergePlan::union(b','), "a,b\n1,2\n1\n", vec![]),
+        refused(csv(Layout::union()), "a,b\n1,2\n1\n"),
         "line 3: 1 fields where the header has 2"
     );
-    assert!(
-        refused(MergePlan::union(b','), "a,b\n", vec![added("b", "x")])
-            .contains("already has column `b`")
-    );
     assert_eq!(
-        refused(MergePlan::choosing(b',', vec!["x".into()]), "a,b\n", vec![]),
+        refused(csv(Layout::choosing(&["x".into()])), "a,b\n"),
         "line 1: none of the columns `x` is there; the header has `a`, `b`"
     );
-    let mut fixed = MergePlan::union(b',');
+    let with = |plan: Plan, added: Vec<Added>| {
+        merge_all(plan, &[("a", b"a,b\n", added)]).map(|_| ()).expect_err("refused").to_string()
+    };
+    let plan = Plan::new(csv(Layout::union()));
+    assert!(with(plan.clone(), vec![Added::text("B", "x")]).contains("already has column `B`"));
+    let mut fixed = plan;
     fixed.fix(vec!["a".into()]);
     assert!(
-        refused(fixed, "a,b\n", vec![])
-            .starts_with("line 1: column `b` is not in the output, which has `a`")
+        with(fixed, vec![]).starts_with("line 1: column `b` is not in the output, which has `a`")
     );
+    assert!(refused(csv(Layout::union()), "time,Time\n1,2\n").contains("both go into `time`"));
+    let exact = Layout { names: Names::Exact, ..Layout::union() };
+    assert_eq!(
+        merged(csv(exact), &["time,Time\n1,2\n"]).expect("a merge").text(),
+        "time,Time\n1,2\n"
+    );
+}
+
+fn typed() -> Layout {
+    let column = |name: &str, kind| Column { kind: Some(kind), ..Column::named(name) };
+    let level = Column {
+        rules: Rules { least: Some("-10".into()), most: Some("20".into()), ..Rules::default() },
+        from: vec!["level".into(), "level_m".into()],
+        ..column("level_m", Kind::Decimal)
+    };
+    let day = Column {
+        spelling: Spelling { formats: vec!["%d.%m.%Y".into()], ..Spelling::default() },
+        rules: Rules { required: true, ..Rules::default() },
+        ..column("day", Kind::Date)
+    };
+    let quality = Column { default: Some("unchecked".into()), ..Column::named("quality") };
+    Layout {
+        columns: vec![day, level, quality],
+        nothing: vec!["NA".into()],
+        in_order: true,
+        ..Layout::default()
+    }
+}
+
+#[test]
+fn values_are_typed_defaulted_and_counted() {
+    let options = Options { totals: vec!["level_m".into()], ..csv(typed()) };
+    let done = merged(
+        options,
+        &["Level,day,other\n1.25,31.01.2026,x\nNA,01.02.2026,y\n,,\n-0.5,02.02.2026,z\n"],
+    )
+    .expect("a merge");
+    assert_eq!(
+        done.text(),
+        "day,level_m,quality\n2026-01-31,1.25,unchecked\n2026-02-01,,unchecked\n2026-02-02,-0.5,unchecked\n"
+    );
+    let Account { rows_in, rows_out, left_out, columns, .. } = done.account;
+    assert_eq!((rows_in, rows_out, left_out), (4, 3, 1));
+    assert_eq!(columns[1].total.as_deref(), Some("0.75"));
+}
+
+const SOME_BAD: &str = "day,level\n31.01.2026,1.5\n2026-01-31,99\n,2\n03.02.2026,two\n";
+
+#[test]
+fn rows_that_do_not_fit_hold_are_set_aside_or_emptied() {
+    let words = refused(csv(typed()), SOME_BAD);
+    assert!(words.starts_with("3 rows do not fit: line 3, column `day`: `2026-01-31` must be a date as %d.%m.%Y; line 3, column `level_m`: `99` must be 20 at most"), "{words}");
+
+    let aside = Options { misfits: Misfits::SetAside, ..csv(typed()) };
+    let done = merged(aside.clone(), &[SOME_BAD]).expect("a merge");
+    assert_eq!(done.text(), "day,level_m,quality\n2026-01-31,1.5,unchecked\n");
+    assert_eq!((done.account.rows_in, done.account.set_aside), (4, 3));
+    let lines: Vec<&str> = done.rejects.lines().collect();
+    assert_eq!(lines[0], "source,sheet,row,column,value,rule,record");
+    assert_eq!(lines[1], "a,,3,day,2026-01-31,must be a date as %d.%m.%Y,\"2026-01-31,99\"");
+    assert_eq!(lines.len(), 5, "one line for each value");
+
+    let bounded = Options { misfits_up_to: Some(UpTo::Rows(2)), ..aside.clone() };
+    assert!(refused(bounded, SOME_BAD).starts_with("3 rows do not fit, 2 may: line 3"));
+    let share = Options { misfits_up_to: Some(UpTo::Share(0.8)), ..aside };
+    assert_eq!(merged(share, &[SOME_BAD]).expect("80 % may").account.set_aside, 3);
+
+    let empty = Options { misfits: Misfits::Empty, ..csv(typed()) };
+    let done = merged(empty, &["day,level\n31.01.2026,99\n,5\n"]).expect("a merge");
+    assert_eq!(done.text(), "day,level_m,quality\n2026-01-31,,unchecked\n");
+    assert_eq!(
+        (done.account.sources[0].emptied, done.account.set_aside),
+        (1, 1),
+        "what is required cannot be emptied"
+    );
+}
+
+#[test]
+fn repeated_rows_are_left_out_by_choice() {
+    let texts = ["day,level\n1,a\n1,a\n1,b\n", "level,day\na,1\nc,2\n"];
+    let with = |repeated| Options { repeated, ..csv(Layout::union()) };
+    let done = merged(with(Repeated::Drop), &texts).expect("a merge");
+    assert_eq!(done.text(), "day,level\n1,a\n1,b\n2,c\n");
+    assert_eq!(done.account.left_out, 2);
+    let done = merged(with(Repeated::ByKey(vec!["day".into()])), &texts).expect("a merge");
+    assert_eq!(done.text(), "day,level\n1,a\n2,c\n");
+}
+
+#[test]
+fn other_dialects_are_read_and_written() {
+    let utf16: Vec<u8> =
+        "\u{feff}day;name\r1;Brón\r2;x\r".encode_utf16().flat_map(u16::to_le_bytes).collect();
+    let writing = Writing { crlf: true, quote_all: true, ..Writing::delimited(b'\t') };
+    let options = Options::new(Layout::union(), writing);
+    let done = merge_all(
+        Plan::new(options),
+        &[("a", &utf16, vec![]), ("b", b"day|name\n3|Br\xF3n\n", vec![])],
+    )
+    .expect("a merge");
+    assert_eq!(
+        done.text(),
+        "\"day\"\t\"name\"\r\n\"1\"\t\"Brón\"\r\n\"2\"\t\"x\"\r\n\"3\"\t\"Brón\"\r\n"
+    );
+    let reading = Reading {
+        preamble: 2,
+        comment: Some(b'#'),
+        quote: Some(b'\''),
+        ragged: true,
+        ..Reading::default()
+    };
+    let options = Options { reading, ..csv(Layout::union()) };
+    let text = "Skerrow Sound\nhourly, by hand\nday,note\n# 3 gauges, \"one\" broken\n1,'a, b'\n2\n3,c,,\n";
+    assert_eq!(
+        merged(options, &[text]).expect("a merge").text(),
+        "day,note\n1,\"a, b\"\n2,\n3,c\n"
+    );
+    let none = Reading { header: Header::None, ..Reading::default() };
+    let options = Options { reading: none, ..csv(Layout::union()) };
+    assert_eq!(
+        merged(options, &["1,2\n3,4\n"]).expect("a merge").text(),
+        "column_1,column_2\n1,2\n3,4\n"
+    );
+    let latin =
+        Writing { encoding: crate::dialect::Encoding::Windows1252, ..Writing::delimited(b',') };
+    let done =
+        merged(Options::new(Layout::union(), latin.clone()), &["a\nBrón\n"]).expect("a merge");
+    assert_eq!(done.out, b"a\nBr\xF3n\n");
+    let words = refused(Options::new(Layout::union(), latin), "a\n\u{2603}\n");
+    assert!(words.contains("windows-1252 has no letter for all of `\u{2603}`"), "{words}");
+}
+
+fn unpacked(bytes: &[u8]) -> String {
+    let mut text = String::new();
+    flate2::read::MultiGzDecoder::new(bytes).read_to_string(&mut text).expect("gzip");
+    text
+}
+
+#[test]
+fn compressed_text_is_read_and_written() {
+    let packed = Writing::by_name("all.csv.gz").expect("a known name");
+    let options = Options::new(Layout::union(), packed);
+    let first = merged(options.clone(), &["a,b\n1,2\n"]).expect("a merge").out;
+    assert_eq!(unpacked(&first), "a,b\n1,2\n");
+    let second =
+        merge_all(Plan::new(options), &[("first", &first, vec![]), ("b", b"b,a\n4,3\n", vec![])])
+            .expect("a merge");
+    assert_eq!(unpacked(&second.out), "a,b\n1,2\n3,4\n");
+}
+
+/// Rows of a workbook, read back as delimited text.
+fn read_back(bytes: &[u8], reading: Reading) -> Result<String, MergeError> {
+    let options = Options { reading, ..csv(Layout::union()) };
+    let name = Added { column: "sheet".into(), parts: vec![Part::Sheet] };
+    let row = Added { column: "row".into(), parts: vec![Part::Row] };
+    merge_all(Plan::new(options), &[("book", bytes, vec![name, row])])
+        .map(|done| done.text().to_owned())
+}
+
+#[test]
+fn workbooks_keep_types_and_have_a_sheet_for_each_source() {
+    let writing =
+        Writing { stacking: Stacking::Each, ..Writing::by_name("x.xlsx").expect("known") };
+    let options = Options::new(Layout::union(), writing);
+    let text = "day,level_m,code,note,seen\n2026-01-31,1.5,007,=1+1,2026-01-31T06:00:15\n2026-02-01,2,008,,\n";
+    let sources: Vec<Given<'_>> = vec![
+        ("Ullin/Bay.csv", text.as_bytes(), vec![]),
+        (
+            "Ullin:Bay.csv",
+            b"day,level_m,code,note,seen\n2026-02-02,3,9007199254740993123,x,\n",
+            vec![],
+        ),
+    ];
+    let done = merge_all(Plan::new(options), &sources).expect("a merge");
+    let kinds: Vec<_> = done.account.columns.iter().map(|column| column.kind).collect();
+    assert_eq!(kinds, [Some("date"), Some("decimal"), None, None, Some("timestamp")]);
+    let all = Reading { sheets: Sheets::All, ..Reading::default() };
+    assert_eq!(
+        read_back(&done.out, all).expect("a workbook"),
+        "day,level_m,code,note,seen,sheet,row\n\
+         2026-01-31,1.5,007,=1+1,2026-01-31T06:00:15,Bay,2\n\
+         2026-02-01,2,008,,,Bay,3\n\
+         2026-02-02,3,9007199254740993123,x,,Ullin Bay,2\n"
+    );
+    let one = Reading { sheets: Sheets::Named(vec!["ullin*".into()]), ..Reading::default() };
+    assert_eq!(read_back(&done.out, one).expect("one sheet").lines().count(), 2);
+    let part = Reading { range: Some([0, 0, 1, 1]), ..Reading::default() };
+    assert_eq!(
+        read_back(&done.out, part).expect("a part"),
+        "day,level_m,sheet,row\n2026-01-31,1.5,Bay,2\n"
+    );
+    let none = Reading { sheets: Sheets::Named(vec!["Tarn Ness".into()]), ..Reading::default() };
+    let words = read_back(&done.out, none).expect_err("no such sheet").to_string();
+    assert_eq!(words, "no sheet named `Tarn Ness`; the workbook has `Bay`, `Ullin Bay`");
+    let cut = &done.out[..done.out.len() / 2];
+    let words = read_back(cut, Reading::default()).expect_err("cut off").to_string();
+    assert!(words.starts_with("no workbook that can be read"), "{words}");
+}
+
+#[test]
+fn merged_cells_hidden_sheets_and_values_beyond_the_header() {
+    let mut book = rust_xlsxwriter::Workbook::new();
+    let plain = rust_xlsxwriter::Format::new();
+    let sheet = book.add_worksheet().set_name("Tides").expect("a name");
+    for (at, name) in ["station", "level_m"].iter().enumerate() {
+        sheet.write_string(2, at as u16 + 1, *name).expect("written");
+    }
+    sheet.merge_range(3, 1, 4, 1, "Ullin Bay", &plain).expect("merged");
+    sheet.write_number(3, 2, 1.5).expect("written");
+    sheet.write_number(4, 2, 2.0).expect("written");
+    let hidden = book.add_worksheet().set_name("Notes").expect("a name");
+    hidden.set_hidden(true);
+    hidden.write_string(0, 0, "a").expect("written");
+    hidden.write_string(1, 1, "beyond").expect("written");
+    let bytes = book.save_to_buffer().expect("a workbook");
+    assert_eq!(
+        read_back(&bytes, Reading::default()).expect("a workbook"),
+        "station,level_m,sheet,row\nUllin Bay,1.5,Tides,4\n,2,Tides,5\n"
+    );
+    let fill = Reading { merged: Merged::Fill, ..Reading::default() };
+    assert_eq!(
+        read_back(&bytes, fill).expect("a workbook"),
+        "station,level_m,sheet,row\nUllin Bay,1.5,Tides,4\nUllin Bay,2,Tides,5\n"
+    );
+    let all = Reading { sheets: Sheets::All, hidden: true, ..Reading::default() };
+    let words = read_back(&bytes, all).expect_err("beyond").to_string();
+    assert_eq!(words, "row 2: a value in column B, which has no name in the header");
+}
+
+#[test]
+fn json_records_and_tables_are_merged_alike() {
+    let options = Options::new(Layout::union(), Writing::by_name("x.jsonl").expect("known"));
+    let done = merged(options, &["{\"a\": 1, \"b\": \"x\"}\n{\"b\": null}\n", "a,c\n2,3\n"])
+        .expect("a merge");
+    assert_eq!(
+        done.text(),
+        "{\"a\":1,\"b\":\"x\",\"c\":null}\n{\"a\":null,\"b\":null,\"c\":null}\n{\"a\":\"2\",\"b\":null,\"c\":\"3\"}\n"
+            .replace("{\"a\":null,\"b\":null,\"c\":null}\n", "")
+    );
+    assert_eq!(done.account.left_out, 1, "a record in which nothing stands");
+}
+
+#[test]
+fn parquet_has_the_types_that_were_guessed() {
+    use parquet::file::reader::{FileReader, SerializedFileReader};
+    let options = Options::new(Layout::union(), Writing::by_name("x.parquet").expect("known"));
+    let done = merged(options, &["day,level_m,n,code\n2026-01-31,1.5,7,007\n1969-12-31,,8,\n"])
+        .expect("a merge");
+    let reader = SerializedFileReader::new(file(&done.out)).expect("a Parquet file");
+    let rows: Vec<String> = reader
+        .get_row_iter(None)
+        .expect("rows")
+        .map(|row| row.expect("a row").to_string())
+        .collect();
+    assert_eq!(
+        rows,
+        [
+            "{day: 2026-01-31, level_m: 1.5, n: 7, code: \"007\"}",
+            "{day: 1969-12-31, level_m: null, n: 8, code: null}"
+        ]
+    );
+}
+
+fn text_of_rows(rows: &[(String, String)]) -> String {
+    let line = |row: &(String, String)| {
+        let mut text = Vec::new();
+        write_field(&mut text, &row.0, b',').expect("memory");
+        format!("{},{}\n", String::from_utf8(text).expect("text"), row.1)
+    };
+    rows.iter().map(line).collect()
 }
 
 proptest! {
@@ -75,23 +414,86 @@ proptest! {
     fn merging_any_split_of_a_table_gives_the_table_back(
         rows in prop::collection::vec(("[a-z,\"\n]{0,5}", "[0-9]{1,4}"), 1..30),
         cuts in prop::collection::vec(0usize..30, 0..4),
+        shaped in any::<bool>(),
     ) {
-        let line = |row: &(String, String)| {
-            let mut text = Vec::new();
-            write_field(&mut text, &row.0, b',').expect("memory");
-            format!("{},{}\n", String::from_utf8(text).expect("text"), row.1)
-        };
-        let whole: String = rows.iter().map(line).collect();
         let mut bounds: Vec<usize> = cuts.iter().map(|cut| cut % (rows.len() + 1)).collect();
         bounds.extend([0, rows.len()]);
         bounds.sort_unstable();
         let parts: Vec<String> = bounds
             .windows(2)
-            .map(|pair| format!("name,count\n{}", rows[pair[0]..pair[1]].iter().map(line).collect::<String>()))
+            .map(|pair| format!("name,count\n{}", text_of_rows(&rows[pair[0]..pair[1]])))
             .collect();
-        let sources: Vec<(&str, Vec<Added>)> = parts.iter().map(|part| (part.as_str(), vec![])).collect();
-        let (text, account) = merged(MergePlan::union(b','), &sources).expect("a merge");
-        prop_assert_eq!(text, format!("name,count\n{whole}"));
-        prop_assert_eq!(account.rows, rows.len() as u64);
+        let texts: Vec<&str> = parts.iter().map(String::as_str).collect();
+        let mut options = csv(Layout::union());
+        options.reading.delimiter = Some(b',');
+        if shaped {
+            options.totals = vec!["count".into()];
+        }
+        let done = merged(options, &texts).expect("a merge");
+        prop_assert_eq!(done.text(), format!("name,count\n{}", text_of_rows(&rows)));
+        prop_assert_eq!(done.account.rows_out, rows.len() as u64);
+        if shaped {
+            let sum: u64 = rows.iter().map(|row| row.1.parse::<u64>().expect("digits")).sum();
+            let total = sum.to_string();
+            prop_assert_eq!(done.account.columns[1].total.as_ref(), Some(&total));
+        }
+    }
+
+    #[test]
+    fn what_is_written_in_any_form_is_read_back(
+        rows in prop::collection::vec(("[ -~é\n]{0,9}", "[0-9]{1,4}"), 1..12),
+        form in prop::sample::select(vec!["csv", "tsv", "csv.gz", "jsonl", "xlsx", "utf-16", "quoted"]),
+    ) {
+        // A workbook keeps no carriage returns, and JSON keeps the kind of a number.
+        let text = format!("name,count\n{}", text_of_rows(&rows));
+        let writing = match form {
+            "utf-16" => Writing {
+                encoding: crate::dialect::Encoding::Utf16Le, mark: true, ..Writing::delimited(b',')
+            },
+            "quoted" => Writing { quote_all: true, crlf: true, ..Writing::delimited(b';') },
+            name => Writing::by_name(&format!("x.{name}")).expect("a known name"),
+        };
+        let given = Reading { delimiter: Some(b','), ..Reading::default() };
+        let options = Options { reading: given, guess: false, ..Options::new(Layout::union(), writing.clone()) };
+        let written = merged(options, &[&text]).expect("written").out;
+        let reading = Reading {
+            delimiter: (writing.form == Form::Delimited).then_some(writing.delimiter),
+            ..Reading::default()
+        };
+        let back = merge_all(
+            Plan::new(Options { reading, ..csv(Layout::union()) }),
+            &[("x", &written, vec![])],
+        ).expect("read back");
+        prop_assert_eq!(back.text(), text);
+    }
+
+    #[test]
+    fn what_is_written_to_parquet_is_read_back(
+        rows in prop::collection::vec(("[ -~é\n]{0,9}", 1u32..9999), 1..12),
+    ) {
+        use parquet::file::reader::{FileReader, SerializedFileReader};
+        use parquet::record::Field;
+        let given: Vec<(String, String)> =
+            rows.iter().map(|(text, number)| (text.clone(), number.to_string())).collect();
+        let text = format!("name,count\n{}", text_of_rows(&given));
+        let reading = Reading { delimiter: Some(b','), ..Reading::default() };
+        let writing = Writing::by_name("x.parquet").expect("known");
+        let layout = Layout { columns: vec![Column { kind: Some(Kind::Text), ..Column::named("name") }], ..Layout::union() };
+        let options = Options { reading, ..Options::new(layout, writing) };
+        let written = merged(options, &[&text]).expect("written").out;
+        let reader = SerializedFileReader::new(file(&written)).expect("a Parquet file");
+        let mut back = Vec::new();
+        for row in reader.get_row_iter(None).expect("rows") {
+            let row = row.expect("a row");
+            let fields: Vec<&Field> = row.get_column_iter().map(|(_, field)| field).collect();
+            let name = match fields[0] {
+                Field::Str(text) => text.clone(),
+                Field::Null => String::new(),
+                other => panic!("{other}"),
+            };
+            let Field::Long(count) = fields[1] else { panic!("{}", fields[1]) };
+            back.push((name, u32::try_from(*count).expect("small")));
+        }
+        prop_assert_eq!(back, rows);
     }
 }

@@ -4,97 +4,19 @@
 //! The reader is strict, because a lenient reader turns a half-written file
 //! into quietly wrong rows. What RFC 4180 leaves open is decided so: a line may
 //! end in CRLF or LF, the last line may lack its end, a byte-order mark is
-//! skipped, blank lines are skipped, text must be UTF-8.
+//! skipped, blank lines are skipped, text must be UTF-8. Other dialects are read as
+//! they are said to be.
 
+use std::borrow::Cow;
 use std::io::{self, Read, Write};
 use std::ops::Range;
 
-use memchr::{memchr, memchr2};
+use memchr::{memchr, memchr2, memchr3};
 
-/// Records longer than this are refused, in bytes: an unclosed quote would
-/// otherwise read the rest of a large file into memory.
-pub const RECORD_LIMIT: usize = 8 * 1024 * 1024;
+use crate::dialect::Dialect;
+use crate::fault::{Fault, RECORD_LIMIT};
 
 const CHUNK: usize = 256 * 1024;
-
-/// What is wrong with a delimited text, and on which line (counted from 1).
-#[derive(Debug, thiserror::Error)]
-pub enum Fault {
-    /// The input could not be read.
-    #[error("cannot be read: {0}")]
-    Io(#[from] io::Error),
-    /// There is no line at all.
-    #[error("is empty: a header line was expected")]
-    Empty,
-    /// A quoted field has no closing quote before the end of the file.
-    #[error("line {line}: a quote opened here is never closed")]
-    OpenQuote {
-        /// Line on which the field begins.
-        line: u64,
-    },
-    /// Text follows the closing quote of a field.
-    #[error("line {line}: text after the closing quote of field {field}")]
-    AfterQuote {
-        /// Line on which the record begins.
-        line: u64,
-        /// Field number, from 1.
-        field: usize,
-    },
-    /// A quote stands inside a field that does not begin with one.
-    #[error("line {line}: a bare quote inside field {field}; quote the field and double the quote")]
-    BareQuote {
-        /// Line on which the record begins.
-        line: u64,
-        /// Field number, from 1.
-        field: usize,
-    },
-    /// The record has another number of fields than the header.
-    #[error("line {line}: {found} fields where the header has {expected}")]
-    Ragged {
-        /// Line on which the record begins.
-        line: u64,
-        /// Number of columns in the header.
-        expected: usize,
-        /// Number of fields in this record.
-        found: usize,
-    },
-    /// The record is not UTF-8.
-    #[error("line {line}: not valid UTF-8")]
-    NotUtf8 {
-        /// Line on which the record begins.
-        line: u64,
-    },
-    /// A record is longer than [`RECORD_LIMIT`].
-    #[error("line {line}: a record longer than {RECORD_LIMIT} bytes; is a quote left open?")]
-    TooLong {
-        /// Line on which the record begins.
-        line: u64,
-    },
-    /// Two columns of the header have the same name.
-    #[error("line {line}: the header has column `{name}` twice")]
-    TwiceNamed {
-        /// Line of the header.
-        line: u64,
-        /// The name that occurs twice.
-        name: String,
-    },
-    /// A column of the header has no name.
-    #[error("line {line}: column {column} of the header has no name")]
-    Unnamed {
-        /// Line of the header.
-        line: u64,
-        /// Column number, from 1.
-        column: usize,
-    },
-    /// Every cell of the first line is a number or a time.
-    #[error("line {line}: this is a row of values, not a header: `{text}`")]
-    NoHeader {
-        /// Line of the would-be header.
-        line: u64,
-        /// The start of that line.
-        text: String,
-    },
-}
 
 /// One record: the spans of its fields in the reader's buffer.
 #[derive(Debug)]
@@ -103,6 +25,7 @@ pub struct Record<'a> {
     pub line: u64,
     raw: &'a [u8],
     fields: &'a [Field],
+    quote: u8,
 }
 
 #[derive(Debug, Clone)]
@@ -140,21 +63,31 @@ impl<'a> Record<'a> {
     ///
     /// # Panics
     /// When `index` is not below [`Record::len`].
-    pub fn text(&self, index: usize) -> String {
-        let bytes = self.verbatim(index);
-        let text = String::from_utf8_lossy(bytes);
-        if self.fields[index].quoted {
-            text[1..text.len() - 1].replace("\"\"", "\"")
-        } else {
-            text.into_owned()
+    pub fn text(&self, index: usize) -> Cow<'a, str> {
+        // SAFETY: the record was seen to be UTF-8 when it was read, and its fields lie
+        // between bytes of ASCII.
+        let text = unsafe { std::str::from_utf8_unchecked(self.verbatim(index)) };
+        if !self.fields[index].quoted {
+            return Cow::Borrowed(text);
         }
+        let inner = &text[1..text.len() - 1];
+        if memchr(self.quote, inner.as_bytes()).is_none() {
+            return Cow::Borrowed(inner);
+        }
+        let quote = char::from(self.quote).to_string();
+        Cow::Owned(inner.replace(&quote.repeat(2), &quote))
+    }
+
+    /// Whether nothing stands in any field.
+    pub fn is_blank(&self) -> bool {
+        self.fields.iter().all(|field| field.span.len() == if field.quoted { 2 } else { 0 })
     }
 }
 
 /// Reads delimited text record by record from one growing buffer.
 pub struct Reader<R> {
     input: R,
-    delimiter: u8,
+    dialect: Dialect,
     buffer: Vec<u8>,
     start: usize,
     filled: usize,
@@ -165,11 +98,16 @@ pub struct Reader<R> {
 }
 
 impl<R: Read> Reader<R> {
-    /// A reader of `input` whose fields are parted by `delimiter`.
+    /// A reader of `input`, as RFC 4180 has it, whose fields are parted by `delimiter`.
     pub fn new(input: R, delimiter: u8) -> Self {
+        Self::with(input, Dialect::of(delimiter))
+    }
+
+    /// A reader of `input` in this dialect.
+    pub fn with(input: R, dialect: Dialect) -> Self {
         Reader {
             input,
-            delimiter,
+            dialect,
             buffer: vec![0; CHUNK],
             start: 0,
             filled: 0,
@@ -190,7 +128,7 @@ impl<R: Read> Reader<R> {
         };
         let line = record.line;
         let names: Vec<String> =
-            (0..record.len()).map(|i| record.text(i).trim().to_owned()).collect();
+            (0..record.len()).map(|i| column_name(&record.text(i)).to_owned()).collect();
         if let Some(at) = names.iter().position(String::is_empty) {
             return Err(Fault::Unnamed { line, column: at + 1 });
         }
@@ -206,12 +144,42 @@ impl<R: Read> Reader<R> {
         Ok(names)
     }
 
-    /// The next record, or `None` at the end. Blank lines are skipped.
+    /// Skips so many lines, whatever stands in them.
     ///
     /// # Errors
-    /// Any [`Fault`] but the header's.
-    #[expect(clippy::should_implement_trait, reason = "a lending iterator cannot be an Iterator")]
-    pub fn next(&mut self) -> Result<Option<Record<'_>>, Fault> {
+    /// [`Fault::Io`], and [`Fault::TooLong`].
+    pub fn skip_lines(&mut self, lines: usize) -> Result<(), Fault> {
+        self.begin()?;
+        for _ in 0..lines {
+            let mut at = 0;
+            loop {
+                let unread = &self.buffer[self.start..self.filled];
+                if let Some(found) = memchr(self.dialect.line_end, &unread[at..]) {
+                    self.start += at + found + 1;
+                    self.line += 1;
+                    break;
+                }
+                at = unread.len();
+                if self.ended {
+                    self.start = self.filled;
+                    return Ok(());
+                }
+                if at > RECORD_LIMIT {
+                    return Err(Fault::TooLong { line: self.line });
+                }
+                self.fill()?;
+            }
+        }
+        Ok(())
+    }
+
+    /// What was read and not given yet, and the rest of the input.
+    pub(crate) fn into_rest(self) -> (Vec<u8>, Range<usize>, R, u64) {
+        (self.buffer, self.start..self.filled, self.input, self.line)
+    }
+
+    /// Looks for a byte-order mark, and skips it.
+    fn begin(&mut self) -> Result<(), Fault> {
         if !self.begun {
             self.begun = true;
             while self.filled < 3 && !self.ended {
@@ -221,6 +189,16 @@ impl<R: Read> Reader<R> {
                 self.start = 3;
             }
         }
+        Ok(())
+    }
+
+    /// The next record, or `None` at the end. Blank lines are skipped.
+    ///
+    /// # Errors
+    /// Any [`Fault`] but the header's.
+    #[expect(clippy::should_implement_trait, reason = "a lending iterator cannot be an Iterator")]
+    pub fn next(&mut self) -> Result<Option<Record<'_>>, Fault> {
+        self.begin()?;
         loop {
             let Some((length, lines)) = self.find_end()? else {
                 return Ok(None);
@@ -229,16 +207,18 @@ impl<R: Read> Reader<R> {
             let from = self.start;
             self.start += length;
             self.line += lines;
-            let raw = trim_end(&self.buffer[from..from + length]);
-            if raw.is_empty() {
+            let raw = trim_end(&self.buffer[from..from + length], self.dialect.line_end);
+            if raw.is_empty() || raw.first().copied() == self.dialect.comment {
                 continue;
             }
             let until = from + raw.len();
             if std::str::from_utf8(raw).is_err() {
                 return Err(Fault::NotUtf8 { line });
             }
-            split(raw, self.delimiter, line, &mut self.fields)?;
-            return Ok(Some(Record { line, raw: &self.buffer[from..until], fields: &self.fields }));
+            split(raw, &self.dialect, line, &mut self.fields)?;
+            let quote = self.dialect.quote.unwrap_or(b'"');
+            let raw = &self.buffer[from..until];
+            return Ok(Some(Record { line, raw, fields: &self.fields, quote }));
         }
     }
 
@@ -248,13 +228,21 @@ impl<R: Read> Reader<R> {
         let mut quoted = false;
         let mut lines = 0;
         let mut opened = self.line;
+        let Dialect { quote, line_end, comment, .. } = self.dialect;
+        if self.start == self.filled && !self.ended {
+            self.fill()?;
+        }
+        // In a comment a quote is a letter like others.
+        let commented =
+            comment.is_some() && self.buffer[self.start..self.filled].first().copied() == comment;
+        let quote = if commented { line_end } else { quote.unwrap_or(line_end) };
         loop {
             let unread = &self.buffer[self.start..self.filled];
-            match memchr2(b'"', b'\n', &unread[at..]) {
+            match memchr2(quote, line_end, &unread[at..]) {
                 Some(found) => {
                     let byte = unread[at + found];
                     at += found + 1;
-                    if byte == b'\n' {
+                    if byte == line_end {
                         lines += 1;
                         if !quoted {
                             return Ok(Some((at, lines)));
@@ -307,25 +295,34 @@ impl<R: Read> Reader<R> {
     }
 }
 
-fn trim_end(line: &[u8]) -> &[u8] {
-    let line = line.strip_suffix(b"\n").unwrap_or(line);
-    line.strip_suffix(b"\r").unwrap_or(line)
+/// A record without its line end; carriage returns before it belong to it, however many
+/// a careless conversion has left.
+fn trim_end(line: &[u8], line_end: u8) -> &[u8] {
+    let mut line = line.strip_suffix(&[line_end]).unwrap_or(line);
+    while let Some(rest) = line.strip_suffix(b"\r") {
+        line = rest;
+    }
+    line
 }
 
 /// Finds the fields of one record, whose quotes are known to be balanced.
-fn split(raw: &[u8], delimiter: u8, line: u64, fields: &mut Vec<Field>) -> Result<(), Fault> {
+fn split(raw: &[u8], dialect: &Dialect, line: u64, fields: &mut Vec<Field>) -> Result<(), Fault> {
     fields.clear();
+    let delimiter = dialect.delimiter;
     let mut at = 0;
     loop {
         let number = fields.len() + 1;
-        let (end, quoted) = if raw.get(at) == Some(&b'"') {
-            (end_of_quoted(raw, at, line)?, true)
-        } else {
-            let end = memchr(delimiter, &raw[at..]).map_or(raw.len(), |found| at + found);
-            if memchr(b'"', &raw[at..end]).is_some() {
-                return Err(Fault::BareQuote { line, field: number });
+        let (end, quoted) = match dialect.quote {
+            Some(quote) if raw.get(at) == Some(&quote) => {
+                (end_of_quoted(raw, at, quote, line)?, true)
             }
-            (end, false)
+            quote => {
+                let end = memchr(delimiter, &raw[at..]).map_or(raw.len(), |found| at + found);
+                if quote.is_some_and(|quote| memchr(quote, &raw[at..end]).is_some()) {
+                    return Err(Fault::BareQuote { line, field: number });
+                }
+                (end, false)
+            }
         };
         fields.push(Field { span: at..end, quoted });
         match raw.get(end) {
@@ -336,11 +333,11 @@ fn split(raw: &[u8], delimiter: u8, line: u64, fields: &mut Vec<Field>) -> Resul
     }
 }
 
-fn end_of_quoted(raw: &[u8], from: usize, line: u64) -> Result<usize, Fault> {
+fn end_of_quoted(raw: &[u8], from: usize, quote: u8, line: u64) -> Result<usize, Fault> {
     let mut at = from + 1;
-    while let Some(found) = memchr(b'"', &raw[at..]) {
+    while let Some(found) = memchr(quote, &raw[at..]) {
         at += found + 1;
-        if raw.get(at) != Some(&b'"') {
+        if raw.get(at) != Some(&quote) {
             return Ok(at);
         }
         at += 1;
@@ -348,9 +345,15 @@ fn end_of_quoted(raw: &[u8], from: usize, line: u64) -> Result<usize, Fault> {
     Err(Fault::OpenQuote { line })
 }
 
+/// The name of a column, without the space around it and without byte-order marks,
+/// which nobody sees.
+pub(crate) fn column_name(text: &str) -> &str {
+    text.trim_matches(|c: char| c.is_whitespace() || c == '\u{feff}')
+}
+
 /// Whether a cell is plainly a value: a number, or a text that begins as an
 /// ISO 8601 date does.
-fn looks_like_value(cell: &str) -> bool {
+pub(crate) fn looks_like_value(cell: &str) -> bool {
     let bytes = cell.as_bytes();
     let dated = bytes.len() >= 10
         && bytes[..10].iter().enumerate().all(|(at, byte)| match at {
@@ -365,8 +368,8 @@ fn looks_like_value(cell: &str) -> bool {
 /// # Errors
 /// The writer's.
 pub fn write_field(out: &mut impl Write, text: &str, delimiter: u8) -> io::Result<()> {
-    let special = |byte: &u8| *byte == delimiter || matches!(byte, b'"' | b'\n' | b'\r');
-    if text.bytes().any(|byte| special(&byte)) {
+    let bytes = text.as_bytes();
+    if memchr3(delimiter, b'"', b'\n', bytes).is_some() || memchr(b'\r', bytes).is_some() {
         out.write_all(b"\"")?;
         out.write_all(text.replace('"', "\"\"").as_bytes())?;
         out.write_all(b"\"")

@@ -1,9 +1,13 @@
 //! The command line as it is written: plain values, nothing done yet.
 
+mod tables;
+
 use std::path::PathBuf;
 
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 use vadegate_core::ledger::State;
+
+pub use tables::{Dialect, IfThere, Merge, Misfits, Names, Sample};
 
 /// Watches drop folders, works each file exactly once, archives it and keeps
 /// the ledger.
@@ -111,18 +115,120 @@ Example:
     /// Resume paused gates
     #[command(after_help = "Example:\n  vadegate resume tide")]
     Resume(GateNames),
+    /// Merge files, or all tables of a folder, into one output
+    #[command(after_help = "\
+The same engine as a gate's, without service or ledger. What an output is follows from
+its name: .csv, .tsv, .jsonl (also with .gz), .xlsx or .parquet. It stands in its place
+whole, or not at all; an output is never one of its own sources.
+
+Examples:
+  vadegate merge drops/tide -o tide.csv --take '<station>_*.csv' --add station='<station>'
+  vadegate merge soundings/*.xlsx -o soundings.xlsx --sheet-each '<stem>'
+  vadegate merge drops/tide -o 'out/<station>.csv' --take '<station>_*.csv'   (one for each)
+  vadegate merge a.csv b.tsv c.jsonl -o all.parquet --columns time,level_m")]
+    Merge(Merge),
+    /// Tell what is in a file: format, columns, types, first rows
+    #[command(after_help = "\
+Examples:
+  vadegate sample drops/tide/ullin-bay_20260301.csv
+  vadegate sample soundings.xlsx --sheet 'Ullin*'
+  vadegate sample tide.csv --toml          (a gate for such files)
+  vadegate sample tide.csv --schema        (a Table Schema)")]
+    Sample(Sample),
     /// Search the ledger's entries, newest first
+    #[command(args_conflicts_with_subcommands = true)]
     #[command(after_help = "\
 Examples:
   vadegate ledger
   vadegate ledger --state held
   vadegate ledger ullin-bay --gate tide --since 2026-03-01
   vadegate ledger 3a7bd3e2 --json          (the beginning of a SHA-256)
-  vadegate ledger --since 2h --limit 500")]
+  vadegate ledger --match '<station>_2026*.csv' --field station=ullin-bay
+  vadegate ledger --of out/tide/ullin-bay_2026-03-01.csv    (which sources are in it)
+  vadegate ledger --since 7d --by gate,day
+  vadegate ledger export --gate tide > tide.jsonl")]
     Ledger(Ledger),
-    /// Show one entry: its fields, history, batch and outputs
-    #[command(after_help = "Example:\n  vadegate entry 42")]
+    /// Show one entry: its fields, history, batch and outputs, and where it lies
+    #[command(after_help = "\
+Examples:
+  vadegate entry 42
+  vadegate entry --sum delivery.csv        (have we ever had this file?)")]
     Entry(Entry),
+    /// Have entries worked again that were worked, adopted or passed over
+    #[command(after_help = "\
+The file must be where the ledger has it, with its content. What it made when it was
+last worked stays: rows that were appended are appended again.
+
+Examples:
+  vadegate reopen 42 --why 'the table was cut short'
+  vadegate reopen --gate tide --since 2026-03-01 --why 'new station names' --yes")]
+    Reopen(People),
+    /// Release held entries: work them again, file them as they are, or delete them
+    #[command(after_help = "\
+Examples:
+  vadegate release 42 --how again --why 'the share is back'
+  vadegate release 42 43 --how file --why 'known to be empty'
+  vadegate release --gate tide --state held --how delete --why 'test files' --yes")]
+    Release(Release),
+    /// Enter what lies in a gate's drop folders as already worked
+    #[command(after_help = "\
+For a gate that begins on a folder whose files were worked before. They stay where
+they are, and the same content never is worked later.
+
+Examples:
+  vadegate adopt tide --why 'worked by the old script'
+  vadegate adopt tide --match '*_2025*.csv' --why 'before our time' --yes")]
+    Adopt(Adopt),
+    /// Mark entries as forgotten: they stay, and their identity counts no more
+    #[command(after_help = "Example:\n  vadegate forget 42 --why 'sent again on purpose'")]
+    Forget(People),
+    /// Take the rows of entries out of the database into which they were loaded
+    #[command(after_help = "\
+It needs a column in which the number of the entry stands: add = { entry = \"<entry>\" }.
+The entries stay as they are; `vadegate reopen` has them loaded again.
+
+Example:
+  vadegate unload 42 --why 'the supplier sent the wrong day'")]
+    Unload(People),
+    /// Hold archive and outputs against the ledger
+    #[command(after_help = "\
+Tells what is missing, changed, or unknown to the ledger. Exit status 1 on any
+difference.
+
+Examples:
+  vadegate verify
+  vadegate verify --gate tide --deep       (reads every file)")]
+    Verify(Verify),
+    /// Copy the ledger to a file, while it is in use
+    #[command(after_help = "Example:\n  vadegate backup /backups/ledger-monday.db")]
+    Backup(Backup),
+    /// Put a backup in the place of the ledger; the service must be stopped
+    #[command(after_help = "\
+What was there is moved aside. What was worked after the backup is not known then:
+`vadegate verify` tells it.
+
+Example:
+  vadegate restore /backups/ledger-monday.db")]
+    Restore(Restore),
+    /// Trim the details of old entries; their identities are kept
+    #[command(after_help = "\
+Fields, history and places of entries whose life ended longer ago are removed. The
+same content still is a repeat.
+
+Example:
+  vadegate trim --older 730d")]
+    Trim(Trim),
+    /// Work entries that a gate offers, with a program of this machine
+    #[command(after_help = "\
+Takes one entry after the other, fetches its file, and runs the program with the
+file's path: in place of `<file>` among its arguments, or as the last. Exit status 0 is
+done, 75 is try again later, any other holds the entry. Beside others, also on other
+machines (--service, --token-file), no file is worked twice.
+
+Examples:
+  vadegate worker soundings -- bin/grid --out grids
+  vadegate worker soundings --once -- sh -c 'wc -l <file>'")]
+    Worker(Worker),
     /// List what happened to entries, oldest first, and go on with --follow
     #[command(after_help = "\
 Examples:
@@ -302,37 +408,263 @@ pub struct GateNames {
     pub gates: Vec<String>,
 }
 
+/// Which entries
+#[derive(Debug, Clone, Default, ClapArgs)]
+pub struct Filter {
+    /// Of this gate
+    #[arg(long, value_name = "GATE")]
+    pub gate: Option<String>,
+    /// In this state: ready, working, worked, filed, repeat, passed-over, held, gone, adopted
+    #[arg(long, value_name = "STATE", value_parser = state)]
+    pub state: Option<State>,
+    /// Whose path fits this pattern
+    #[arg(long = "match", value_name = "PATTERN")]
+    pub pattern: Option<String>,
+    /// With this SHA-256, or that of this file
+    #[arg(long, value_name = "SHA256|FILE")]
+    pub sum: Option<String>,
+    /// With this field
+    #[arg(long, value_name = "NAME=VALUE")]
+    pub field: Vec<String>,
+    /// Whose rows are in this output
+    #[arg(long = "of", value_name = "OUTPUT")]
+    pub output: Option<String>,
+    /// What --since and --until are about
+    #[arg(long, value_enum, value_name = "TIME", default_value = "entered")]
+    pub time: TimeOf,
+    /// Then or later: a time, a date, or how long ago (`2h`)
+    #[arg(long, value_name = "TIME")]
+    pub since: Option<String>,
+    /// Before: a time, a date, or how long ago
+    #[arg(long, value_name = "TIME")]
+    pub until: Option<String>,
+    /// Only repeats
+    #[arg(long)]
+    pub repeats: bool,
+    /// Only what was marked as forgotten
+    #[arg(long)]
+    pub forgotten: bool,
+}
+
+/// A time of an entry
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, ValueEnum)]
+pub enum TimeOf {
+    /// When it was first noticed
+    Seen,
+    /// When it had settled
+    #[default]
+    Entered,
+    /// When its work was done
+    Worked,
+    /// When it was filed
+    Filed,
+}
+
+/// An order of entries
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum EntryOrder {
+    /// By the time of entering
+    Entered,
+    /// By modification time
+    Modified,
+    /// By the time of their work
+    Worked,
+    /// By the time of filing
+    Filed,
+    /// By size
+    Size,
+    /// By path
+    Name,
+}
+
 /// `ledger`
 #[derive(Debug, ClapArgs)]
 pub struct Ledger {
     /// Whose path contains this, or whose SHA-256 begins with it
     #[arg(value_name = "TEXT")]
     pub text: Option<String>,
-    /// Of this gate
-    #[arg(long, value_name = "GATE")]
-    pub gate: Option<String>,
-    /// In this state: ready, working, worked, filed, repeat, held, gone, adopted
-    #[arg(long, value_name = "STATE", value_parser = state)]
-    pub state: Option<State>,
-    /// Entered then or later: a time, a date, or how long ago (`2h`)
-    #[arg(long, value_name = "TIME")]
-    pub since: Option<String>,
-    /// Entered before: a time, a date, or how long ago
-    #[arg(long, value_name = "TIME")]
-    pub until: Option<String>,
-    /// Only repeats
+    #[command(flatten)]
+    pub filter: Filter,
+    /// In this order, last first
+    #[arg(long, value_enum, value_name = "ORDER", default_value = "entered")]
+    pub sort: EntryOrder,
+    /// First, oldest or smallest first
     #[arg(long)]
-    pub repeats: bool,
+    pub reverse: bool,
+    /// Only how many there are
+    #[arg(long, conflicts_with_all = ["by", "csv"])]
+    pub count: bool,
+    /// How many there are by `gate`, `state` and `day`, parted by commas
+    #[arg(long, value_name = "WHAT", conflicts_with = "csv")]
+    pub by: Option<String>,
     /// At most so many, 1 to 1000
     #[arg(long, default_value_t = 50, value_name = "N")]
     #[arg(value_parser = clap::value_parser!(u32).range(1..=1000))]
     pub limit: u32,
-    /// Go on below this entry: the page before says which
-    #[arg(long, value_name = "ENTRY")]
+    /// Go on from there: the page before says where
+    #[arg(long, value_name = "CURSOR")]
     pub cursor: Option<i64>,
+    /// Print delimited text with a header instead of a table
+    #[arg(long, conflicts_with = "json")]
+    pub csv: bool,
     /// Print one JSON document instead of a table
     #[arg(long)]
     pub json: bool,
+    /// What else to do
+    #[command(subcommand)]
+    pub doing: Option<LedgerDoing>,
+}
+
+/// What else is done with the ledger
+#[derive(Debug, Subcommand)]
+pub enum LedgerDoing {
+    /// Print all entries that fit, oldest first, as JSON Lines or delimited text
+    Export(Export),
+}
+
+/// `ledger export`
+#[derive(Debug, ClapArgs)]
+pub struct Export {
+    #[command(flatten)]
+    pub filter: Filter,
+    /// As delimited text with a header
+    #[arg(long)]
+    pub csv: bool,
+}
+
+/// `reopen`, `forget` and `unload`
+#[derive(Debug, ClapArgs)]
+pub struct People {
+    /// These entries
+    #[arg(value_name = "ENTRY")]
+    pub entries: Vec<i64>,
+    #[command(flatten)]
+    pub filter: Filter,
+    #[command(flatten)]
+    pub by: ByWhom,
+}
+
+/// `release`
+#[derive(Debug, ClapArgs)]
+pub struct Release {
+    /// These entries
+    #[arg(value_name = "ENTRY")]
+    pub entries: Vec<i64>,
+    #[command(flatten)]
+    pub filter: Filter,
+    /// What becomes of them
+    #[arg(long, value_enum, value_name = "HOW")]
+    pub how: How,
+    #[command(flatten)]
+    pub by: ByWhom,
+}
+
+/// What becomes of a held entry
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum How {
+    /// It is worked again
+    Again,
+    /// It is filed as it is
+    File,
+    /// Its file is deleted
+    Delete,
+}
+
+/// Who, and why
+#[derive(Debug, ClapArgs)]
+pub struct ByWhom {
+    /// Why: it stands in the history of each entry
+    #[arg(long, value_name = "TEXT")]
+    pub why: String,
+    /// Who; by default the user's name
+    #[arg(long, value_name = "NAME")]
+    pub by: Option<String>,
+    /// Do it without asking
+    #[arg(long, short)]
+    pub yes: bool,
+    /// Print one JSON document
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `adopt`
+#[derive(Debug, ClapArgs)]
+pub struct Adopt {
+    /// Which gate
+    #[arg(value_name = "GATE")]
+    pub gate: String,
+    /// Only files that fit this pattern
+    #[arg(long = "match", value_name = "PATTERN")]
+    pub pattern: Option<String>,
+    #[command(flatten)]
+    pub by: ByWhom,
+}
+
+/// `verify`
+#[derive(Debug, ClapArgs)]
+pub struct Verify {
+    /// Only this gate
+    #[arg(long, value_name = "GATE")]
+    pub gate: Option<String>,
+    /// Read every file and take its sum
+    #[arg(long)]
+    pub deep: bool,
+    /// Print one JSON document instead of a table
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `backup`
+#[derive(Debug, ClapArgs)]
+pub struct Backup {
+    /// A file that is not there yet
+    #[arg(value_name = "FILE")]
+    pub to: PathBuf,
+}
+
+/// `restore`
+#[derive(Debug, ClapArgs)]
+pub struct Restore {
+    /// A backup
+    #[arg(value_name = "FILE")]
+    pub from: PathBuf,
+}
+
+/// `trim`
+#[derive(Debug, ClapArgs)]
+pub struct Trim {
+    /// Whose life ended longer ago than this (`730d`), or before this date
+    #[arg(long, value_name = "TIME")]
+    pub older: String,
+    /// Do it without asking
+    #[arg(long, short)]
+    pub yes: bool,
+}
+
+/// `worker`
+#[derive(Debug, ClapArgs)]
+pub struct Worker {
+    /// A gate whose work is `offer`
+    #[arg(value_name = "GATE")]
+    pub gate: String,
+    /// The program and its arguments, after `--`
+    #[arg(value_name = "PROGRAM", last = true, required = true)]
+    pub program: Vec<String>,
+    /// The worker's name; by default that of the machine and process
+    #[arg(long, value_name = "NAME")]
+    pub name: Option<String>,
+    /// How long the lease is; it is prolonged while the program runs
+    #[arg(long, value_name = "TIME")]
+    pub lease: Option<String>,
+    /// End when there is nothing to work
+    #[arg(long)]
+    pub once: bool,
+    /// The address of a service on another machine
+    #[arg(long, value_name = "URL", requires = "token_file")]
+    pub service: Option<String>,
+    /// The file with its token
+    #[arg(long, value_name = "FILE")]
+    pub token_file: Option<PathBuf>,
 }
 
 fn state(word: &str) -> Result<State, String> {
@@ -346,8 +678,16 @@ fn state(word: &str) -> Result<State, String> {
 #[derive(Debug, ClapArgs)]
 pub struct Entry {
     /// Its number in the ledger
-    #[arg(value_name = "ID")]
-    pub id: i64,
+    #[arg(value_name = "ID", required_unless_present = "sum")]
+    pub id: Option<i64>,
+    /// All entries of this file, or with this SHA-256
+    #[arg(long, value_name = "SHA256|FILE", conflicts_with = "id")]
+    pub sum: Option<String>,
+    /// The first rows of it in the database into which it was loaded; 100 when it is not
+    /// said
+    #[arg(long, value_name = "N", conflicts_with = "sum", num_args = 0..=1, default_missing_value = "100")]
+    #[arg(value_parser = clap::value_parser!(u32).range(1..=1000))]
+    pub rows: Option<u32>,
     /// Print one JSON document instead of text
     #[arg(long)]
     pub json: bool,

@@ -1,0 +1,91 @@
+<script setup lang="ts">
+import { Dialog, DialogPanel, DialogTitle } from "@headlessui/vue";
+import { useMutation, useQueryClient } from "@tanstack/vue-query";
+import { computed, ref, watch } from "vue";
+import { useWho } from "../composables/useWho";
+import { post } from "../support/api";
+import { DOINGS, told } from "../support/doings";
+import { counted } from "../support/format";
+import type { Doing, Done, EntryQuery } from "../support/types";
+import ErrorNote from "./ErrorNote.vue";
+import WhoAndWhy from "./WhoAndWhy.vue";
+
+/** Does something to entries: first it tells to how many, then asks who and why. */
+const props = defineProps<{ doing: Doing; entries?: number[]; fitting?: EntryQuery }>();
+const open = defineModel<boolean>({ required: true });
+const queries = useQueryClient();
+const who = useWho();
+const why = ref("");
+
+const order = (rehearse: boolean, expected?: number) => ({
+  doing: props.doing,
+  entries: props.entries ?? [],
+  fitting: props.fitting ?? null,
+  who: rehearse ? "console" : who.value,
+  why: rehearse ? "" : why.value,
+  rehearse,
+  expected: expected ?? null,
+});
+const would = useMutation({ mutationFn: () => post<Done>("/entries/doings", order(true)) });
+const does = useMutation({
+  mutationFn: (expected: number) => post<Done>("/entries/doings", order(false, expected)),
+  onSettled: () => queries.invalidateQueries(),
+});
+watch(open, (now) => {
+  if (!now) return;
+  why.value = "";
+  does.reset();
+  would.mutate();
+});
+
+const words = computed(() => DOINGS[props.doing]);
+const all = computed(() => (would.data.value?.done.length ?? 0) + (would.data.value?.refused.length ?? 0));
+const ready = computed(
+  () => would.data.value && would.data.value.done.length > 0 && who.value.trim() !== "" && why.value.trim() !== "",
+);
+const outputs = computed(() => [
+  ...new Set((would.data.value?.made ?? []).flatMap((made) => made.outputs.map((output) => output.path))),
+]);
+</script>
+
+<template>
+  <Dialog :open="open" class="relative z-30" @close="open = false">
+    <div class="fixed inset-0 bg-black/50" aria-hidden="true" />
+    <div class="fixed inset-0 flex items-center justify-center p-4">
+      <DialogPanel class="panel max-h-full w-full max-w-lg space-y-4 overflow-y-auto p-5 shadow-xl">
+        <DialogTitle class="text-lg font-semibold">{{ words.title }}</DialogTitle>
+        <p class="text-sm text-muted">{{ words.what }}</p>
+        <p v-if="would.isPending.value" class="text-sm">Looking at the files …</p>
+        <ErrorNote :error="would.error.value ?? does.error.value" />
+        <template v-if="would.data.value && !does.data.value">
+          <p class="font-medium">
+            {{ counted(would.data.value.done.length, "entry", "entries") }}<template v-if="would.data.value.refused.length > 0">;
+              {{ would.data.value.refused.length }} cannot</template>.
+          </p>
+          <ul v-if="would.data.value.refused.length > 0" class="max-h-32 overflow-y-auto text-sm text-danger" tabindex="0">
+            <li v-for="refused in would.data.value.refused.slice(0, 50)" :key="refused.entry">
+              Entry {{ refused.entry }}: {{ refused.because }}
+            </li>
+          </ul>
+          <div v-if="outputs.length > 0 && (doing === 'reopen')" class="rounded-md bg-wait-soft px-3 py-2 text-sm text-wait">
+            Last time it made, and this stays:
+            <p v-for="path in outputs.slice(0, 10)" :key="path" class="font-mono text-xs break-all">{{ path }}</p>
+          </div>
+          <WhoAndWhy v-if="would.data.value.done.length > 0" v-model="why" />
+        </template>
+        <p v-if="does.data.value" role="status" class="font-medium">{{ told(doing, does.data.value) }}</p>
+        <div class="flex justify-end gap-2">
+          <button class="button" @click="open = false">{{ does.data.value ? "Close" : "Leave it" }}</button>
+          <button
+            v-if="!does.data.value"
+            class="button button-main"
+            :disabled="!ready || does.isPending.value"
+            @click="does.mutate(all)"
+          >
+            {{ words.yes }}
+          </button>
+        </div>
+      </DialogPanel>
+    </div>
+  </Dialog>
+</template>

@@ -1,0 +1,9 @@
+/** Who does things here: remembered by the browser, sent with every doing. */
+
+import { ref, watch } from "vue";
+
+const KEY = "vadegate.who";
+const who = ref(localStorage.getItem(KEY) ?? "");
+watch(who, (name) => localStorage.setItem(KEY, name));
+
+export const useWho = () => who;

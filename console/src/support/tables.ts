@@ -1,0 +1,56 @@
+/** What is told of tables and of the accounts of outputs. */
+
+import type { Bar, OutputPart, Sample } from "./types";
+
+/** Heights of bars in percent of the highest; one that is there is seen. */
+export function heights(bars: readonly Bar[]): number[] {
+  const most = Math.max(1, ...bars.map((bar) => bar.count));
+  return bars.map((bar) => (bar.count === 0 ? 0 : Math.max(8, Math.round((bar.count * 100) / most))));
+}
+
+const DELIMITERS: Record<string, string> = {
+  ",": "commas",
+  ";": "semicolons",
+  "\t": "tabs",
+  "|": "bars",
+};
+
+/** What kind of file it is: `delimited text, utf-8, parted by commas`. */
+export function kindOf(sample: Sample): string {
+  const parts = [sample.format];
+  if (sample.gzip) parts.push("compressed (gzip)");
+  if (sample.encoding !== undefined) parts.push(sample.encoding);
+  if (sample.delimiter !== undefined) {
+    parts.push(`parted by ${DELIMITERS[sample.delimiter] ?? `\`${sample.delimiter}\``}`);
+  }
+  return parts.join(", ");
+}
+
+export interface Summed {
+  rows_in: number;
+  rows_out: number;
+  set_aside: number;
+  left_out: number;
+  adds_up: boolean;
+}
+
+/** The accounts of all batches together. */
+export function summed(parts: readonly OutputPart[]): Summed {
+  const sum = { rows_in: 0, rows_out: 0, set_aside: 0, left_out: 0 };
+  for (const { account } of parts) {
+    if (account === null) continue;
+    sum.rows_in += account.rows_in;
+    sum.rows_out += account.rows_out;
+    sum.set_aside += account.set_aside;
+    sum.left_out += account.left_out;
+  }
+  return { ...sum, adds_up: sum.rows_in === sum.rows_out + sum.set_aside + sum.left_out };
+}
+
+/** A path as it stands in a folder. */
+export const joined = (folder: string, path: string) => `${folder.replace(/\/$/, "")}/${path}`;
+
+/** Whether a name is that of a table which can be looked into. */
+export function isTable(name: string): boolean {
+  return /\.(csv|tsv|tab|txt|jsonl|ndjson|json|xlsx|xlsm|xls|ods)(\.gz)?$/i.test(name);
+}

@@ -1,0 +1,321 @@
+//! Benchmarks of the ledger, each beside a baseline measured in the same run.
+//!
+//! * **one**: the whole passage of a single file with no load, from the rename into
+//!   the folder to `filed`, beside the fsyncs that it needs.
+//! * **growth**: the cost of a file at 100,000 and at 1,000,000 entries.
+//! * **questions**: a ledger of 10,000,000 entries, asked by sum, by path, and for the
+//!   first page of a gate, state and day, beside a look-up by number in bare SQLite.
+//!
+//! `VADEGATE_BENCH_ENTRIES` changes the number of entries that are asked,
+//! `VADEGATE_BENCH_FOLDER` puts it all elsewhere.
+
+use std::fs;
+use std::io::{BufRead, BufReader, Write};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+use rand::{Rng, RngCore, SeedableRng};
+use rand_chacha::ChaCha8Rng;
+use rusqlite::Connection;
+
+const SIZE: usize = 4096;
+
+fn main() {
+    // `cargo test --benches` only sees that it builds.
+    if !std::env::args().any(|arg| arg == "--bench") {
+        return;
+    }
+    let home = match std::env::var_os("VADEGATE_BENCH_FOLDER") {
+        Some(folder) => tempfile::tempdir_in(folder),
+        None => tempfile::tempdir(),
+    };
+    let home = home.expect("a folder for the files");
+    one(home.path());
+    growth(home.path());
+    let entries = std::env::var("VADEGATE_BENCH_ENTRIES").ok().and_then(|text| text.parse().ok());
+    questions(home.path(), entries.unwrap_or(10_000_000));
+}
+
+/// A folder with a configuration of one gate that only files.
+fn gate(home: &Path, name: &str, settle: &str) -> PathBuf {
+    let home = home.join(name);
+    for folder in ["drops", "archive"] {
+        fs::create_dir_all(home.join(folder)).expect("a folder");
+    }
+    let text = format!(
+        "[service]\nlisten = \"127.0.0.1:0\"\n[gate.buoy]\ndrop = \"drops\"\nsweep = \"10m\"\n\
+         settle = \"{settle}\"\narchive = {{ into = \"archive\" }}\n"
+    );
+    fs::write(home.join("vadegate.toml"), text).expect("the configuration");
+    home
+}
+
+fn vadegate(home: &Path, args: &[&str]) -> Duration {
+    let begun = Instant::now();
+    let done = Command::new(env!("CARGO_BIN_EXE_vadegate"))
+        .args(args)
+        .current_dir(home)
+        .output()
+        .expect("the program");
+    let took = begun.elapsed();
+    assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+    took
+}
+
+/// A service, killed at its end.
+struct Service {
+    child: Child,
+    base: String,
+    token: String,
+    agent: ureq::Agent,
+}
+
+impl Service {
+    fn start(home: &Path) -> Self {
+        let mut child = Command::new(env!("CARGO_BIN_EXE_vadegate"))
+            .arg("serve")
+            .current_dir(home)
+            .stderr(Stdio::piped())
+            .spawn()
+            .expect("the service");
+        let mut lines = BufReader::new(child.stderr.take().expect("its stderr")).lines();
+        let base = lines
+            .find_map(|line| line.ok()?.strip_prefix("Vadegate serves at ").map(str::to_owned))
+            .expect("its address");
+        std::thread::spawn(move || lines.for_each(drop));
+        let token = fs::read_to_string(home.join("state/token")).expect("its token");
+        Service {
+            child,
+            base,
+            token: token.trim().to_owned(),
+            agent: ureq::Agent::new_with_defaults(),
+        }
+    }
+
+    /// How long an answer takes, which must have this text in it.
+    fn ask(&self, path: &str, with: &str) -> Duration {
+        let begun = Instant::now();
+        let mut answer = self
+            .agent
+            .get(format!("{}{path}", self.base))
+            .header("Authorization", format!("Bearer {}", self.token))
+            .call()
+            .expect("an answer");
+        let text = answer.body_mut().read_to_string().expect("its text");
+        let took = begun.elapsed();
+        assert!(text.contains(with), "{path}: {text}");
+        took
+    }
+}
+
+impl Drop for Service {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+fn ledger(home: &Path) -> Connection {
+    Connection::open(home.join("state/ledger.db")).expect("the ledger")
+}
+
+fn quantile(times: &mut [Duration], share: f64) -> f64 {
+    times.sort();
+    times[(times.len() as f64 * share) as usize].as_secs_f64() * 1000.0
+}
+
+fn one(home: &Path) {
+    const FILES: usize = 300;
+    let home = gate(home, "one", "closed");
+    let service = Service::start(&home);
+    let ledger = ledger(&home);
+    let filed = || -> i64 {
+        ledger
+            .prepare_cached("SELECT COALESCE(SUM(count), 0) FROM tally WHERE state = 'filed'")
+            .and_then(|mut select| select.query_row([], |row| row.get(0)))
+            .expect("the tally")
+    };
+    let (mut times, mut syncs) = (Vec::new(), Vec::new());
+    let mut random = ChaCha8Rng::seed_from_u64(3);
+    let mut content = vec![0; SIZE];
+    let mut log = fs::File::create(home.join("log")).expect("a file");
+    for number in 0..FILES {
+        random.fill_bytes(&mut content);
+        let beside = home.join("beside");
+        fs::write(&beside, &content).expect("a file");
+        let before = filed();
+        let begun = Instant::now();
+        fs::rename(&beside, home.join(format!("drops/{number}"))).expect("a rename");
+        while filed() == before {
+            std::hint::spin_loop();
+        }
+        times.push(begun.elapsed());
+        // Two commits of the ledger, and the two folders between which it moves.
+        let begun = Instant::now();
+        for _ in 0..2 {
+            log.write_all(&content).and_then(|()| log.sync_data()).expect("a write");
+        }
+        for folder in ["drops", "archive"] {
+            fs::File::open(home.join(folder)).and_then(|one| one.sync_all()).expect("a sync");
+        }
+        syncs.push(begun.elapsed());
+    }
+    drop(service);
+    let (median, bare) = (quantile(&mut times, 0.5), quantile(&mut syncs, 0.5));
+    println!("one file at a time, {FILES} of them, from the rename to filed");
+    println!(
+        "  vadegate, closed       median {median:>7.2} ms (wanted under 20)   p99 {:>7.2} ms   ratio {:.1}",
+        quantile(&mut times, 0.99),
+        median / bare
+    );
+    println!(
+        "  the fsyncs it needs    median {bare:>7.2} ms                     p99 {:>7.2} ms",
+        quantile(&mut syncs, 0.99)
+    );
+}
+
+/// Adds filed entries, as an earlier time has left them, up to this many.
+fn fill(home: &Path, count: i64) {
+    const PIECE: i64 = 200_000;
+    let ledger = ledger(home);
+    let have: i64 = ledger
+        .query_row("SELECT COALESCE(MAX(id), 0) FROM entry", [], |row| row.get(0))
+        .expect("the ledger");
+    let base = home.display().to_string();
+    let now = 1_790_000_000_000i64;
+    // Two years of arrivals, ending now.
+    let step = 730 * 86_400_000 / count.max(1);
+    ledger.pragma_update(None, "synchronous", "OFF").expect("a setting");
+    ledger.pragma_update(None, "cache_size", -400_000).expect("a setting");
+    let mut from = have + 1;
+    while from <= count {
+        let to = (from + PIECE - 1).min(count);
+        let series = |from: i64, to: i64| {
+            format!(
+                "WITH RECURSIVE n(value) AS (SELECT {from} UNION ALL SELECT value + 1 FROM n WHERE value < {to})
+                 SELECT value FROM n"
+            )
+        };
+        let (series_entries, series_history) = (series(from, to), series(from * 2, to * 2 + 1));
+        ledger
+            .execute_batch(&format!(
+                "BEGIN;
+                 INSERT INTO entry (id, gate, drop_folder, path, bytes, modified_ns, inode, sha256, state,
+                   fields, seen_at, ready_at, worked_at, filed_at, target, in_drop, space, identity)
+                 SELECT n, 'buoy', '{base}/drops', printf('old_%08d.dat', n), 4096, n * 1000, n, sum, 'filed',
+                   '{{\"station\":\"ullin-bay\"}}', at, at, at, at,
+                   printf('{base}/archive/old_%08d.dat', n), 0, 'buoy', sum
+                 FROM (SELECT value AS n, {now} - ({count} - value) * {step} AS at, randomblob(32) AS sum
+                       FROM ({series_entries}));
+                 INSERT INTO history (entry, gate, at, state, cause, words)
+                 SELECT value / 2, 'buoy', {now}, CASE value % 2 WHEN 0 THEN 'ready' ELSE 'filed' END, 'pass',
+                   CASE value % 2 WHEN 0 THEN 'settled' ELSE 'moved to the archive' END
+                 FROM ({series_history});
+                 INSERT INTO span (slot, first, last)
+                 SELECT ready_at / 300000, MIN(id), MAX(id) FROM entry WHERE id BETWEEN {from} AND {to} GROUP BY 1
+                 ON CONFLICT DO UPDATE SET first = MIN(first, excluded.first), last = MAX(last, excluded.last);
+                 COMMIT;"
+            ))
+            .expect("the entries");
+        from = to + 1;
+    }
+    ledger
+        .execute_batch(&format!(
+            "INSERT OR IGNORE INTO space VALUES ('buoy');
+             INSERT INTO tally VALUES ('buoy', 'filed', {count})
+             ON CONFLICT DO UPDATE SET count = {count};
+             PRAGMA wal_checkpoint(TRUNCATE);"
+        ))
+        .expect("the tallies");
+}
+
+/// Drops so many new files.
+fn make(home: &Path, count: usize, seed: u64) {
+    let mut random = ChaCha8Rng::seed_from_u64(seed);
+    let mut content = vec![0; SIZE];
+    for number in 0..count {
+        random.fill_bytes(&mut content);
+        fs::write(home.join(format!("drops/{seed}_{number:06}.dat")), &content).expect("a file");
+    }
+    // SAFETY: a plain system call without arguments.
+    unsafe { libc::sync() };
+}
+
+fn growth(home: &Path) {
+    const FILES: usize = 20_000;
+    const ROUNDS: u64 = 5;
+    let sizes = [100_000, 1_000_000];
+    let homes = sizes.map(|count| {
+        let home = gate(home, &format!("growth-{count}"), "0s");
+        vadegate(&home, &["pass", "--json"]);
+        fill(&home, count);
+        home
+    });
+    let mut times: [Vec<Duration>; 2] = Default::default();
+    for round in 0..ROUNDS {
+        for (at, home) in homes.iter().enumerate() {
+            make(home, FILES, 100 + round * 2 + at as u64);
+            times[at].push(vadegate(home, &["pass", "--json"]));
+        }
+    }
+    let [small, large] = &mut times;
+    let (small, large) = (quantile(small, 0.5), quantile(large, 0.5));
+    let each = |total: f64| total * 1000.0 / FILES as f64;
+    println!(
+        "growth, {FILES} files of {SIZE} B through a gate that only files, median of {ROUNDS}"
+    );
+    println!("  at   100,000 entries   {:>7.1} µs a file", each(small));
+    println!(
+        "  at 1,000,000 entries   {:>7.1} µs a file   ratio {:.2} (wanted 1.20 at most)",
+        each(large),
+        large / small
+    );
+}
+
+fn questions(home: &Path, count: i64) {
+    const ASKED: usize = 300;
+    let home = gate(home, "questions", "1h");
+    vadegate(&home, &["pass", "--json"]);
+    fill(&home, count);
+    let bytes = fs::metadata(home.join("state/ledger.db")).expect("the ledger").len();
+    let ledger = ledger(&home);
+    let service = Service::start(&home);
+    let mut random = ChaCha8Rng::seed_from_u64(5);
+    let (mut bare, mut by_sum, mut by_path, mut by_day) =
+        (Vec::new(), Vec::new(), Vec::new(), Vec::new());
+    for _ in 0..ASKED {
+        let id = random.random_range(1..=count);
+        let begun = Instant::now();
+        let (sum, at): (Vec<u8>, i64) = ledger
+            .prepare_cached("SELECT sha256, ready_at FROM entry WHERE id = ?")
+            .and_then(|mut select| select.query_row([id], |row| Ok((row.get(0)?, row.get(1)?))))
+            .expect("the entry");
+        bare.push(begun.elapsed());
+        let sum: String = sum.iter().map(|byte| format!("{byte:02x}")).collect();
+        by_sum.push(service.ask(&format!("/api/v1/entries?sum={sum}"), &format!("\"id\":{id},")));
+        let path = home.join(format!("drops/old_{id:08}.dat"));
+        let path = path.display().to_string().replace('/', "%2F");
+        by_path.push(service.ask(&format!("/api/v1/why?path={path}"), &format!("\"id\":{id},")));
+        let day = jiff::Timestamp::from_millisecond(at).expect("a time");
+        let (since, until) = (day, day + jiff::SignedDuration::from_hours(24));
+        let page = format!("/api/v1/entries?gate=buoy&state=filed&since={since}&until={until}");
+        by_day.push(service.ask(&page, "\"entries\":["));
+    }
+    println!(
+        "questions, {count} entries, {} bytes an entry, {ASKED} of each",
+        bytes / count.unsigned_abs()
+    );
+    let base = quantile(&mut bare, 0.5);
+    let line = |what: &str, times: &mut Vec<Duration>, wanted: &str| {
+        let (median, p99) = (quantile(times, 0.5), quantile(times, 0.99));
+        println!(
+            "  {what:<28} median {median:>7.2} ms{wanted:<20} p99 {p99:>7.2} ms   ratio {:.1}",
+            median / base
+        );
+    };
+    line("by sum, over HTTP", &mut by_sum, " (wanted under 5)");
+    line("by path, over HTTP", &mut by_path, " (wanted under 5)");
+    line("gate, state and day", &mut by_day, " (wanted under 100)");
+    line("by number, bare SQLite", &mut bare, "");
+}

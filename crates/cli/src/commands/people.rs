@@ -1,0 +1,231 @@
+//! `reopen`, `release`, `forget`, `unload` and `adopt`: what people do to entries.
+
+use std::io::{self, IsTerminal, Write};
+use std::process::ExitCode;
+
+use vadegate_core::config::Config;
+use vadegate_core::engine::{Adoption, Doing, Done};
+use vadegate_service::{AdoptOrder, Order, OrderBy};
+
+use super::ledger::query;
+use crate::args::{Adopt, ByWhom, Filter, How, People, Release};
+use crate::client::Doer;
+use crate::failure::{FAILED, Failure};
+use crate::show;
+
+/// What is told of at the most.
+const SHOWN: usize = 20;
+
+pub fn reopen(config: Config, args: &People) -> Result<ExitCode, Failure> {
+    to_entries(config, Doing::Reopen, &args.entries, &args.filter, &args.by)
+}
+
+pub fn forget(config: Config, args: &People) -> Result<ExitCode, Failure> {
+    to_entries(config, Doing::Forget, &args.entries, &args.filter, &args.by)
+}
+
+pub fn unload(config: Config, args: &People) -> Result<ExitCode, Failure> {
+    to_entries(config, Doing::Unload, &args.entries, &args.filter, &args.by)
+}
+
+pub fn release(config: Config, args: &Release) -> Result<ExitCode, Failure> {
+    let doing = match args.how {
+        How::Again => Doing::Again,
+        How::File => Doing::File,
+        How::Delete => Doing::Delete,
+    };
+    to_entries(config, doing, &args.entries, &args.filter, &args.by)
+}
+
+fn to_entries(
+    config: Config,
+    doing: Doing,
+    entries: &[i64],
+    filter: &Filter,
+    by: &ByWhom,
+) -> Result<ExitCode, Failure> {
+    let zone = config.service.timezone.clone();
+    let fitting = query(filter, &zone)?;
+    let narrowed = fitting != query(&Filter::default(), &zone)?;
+    match (entries.is_empty(), narrowed) {
+        (true, false) => {
+            return Err(Failure::Wrong(
+                "say which entries: by their numbers, or by a filter such as --gate tide --state held".into(),
+            ));
+        }
+        (false, true) => {
+            return Err(Failure::Wrong(
+                "say entries by their numbers or by a filter, not both".into(),
+            ));
+        }
+        _ => {}
+    }
+    let mut order = Order {
+        doing,
+        entries: entries.to_vec(),
+        fitting: narrowed.then_some(fitting),
+        by: OrderBy { who: who(by), why: by.why.clone() },
+        rehearse: true,
+        expected: None,
+    };
+    let doer = Doer::of(config)?;
+    let would = doer.people_do(&order)?;
+    let all = would.done.len() + would.refused.len();
+    let sure = by.yes || !narrowed && doing != Doing::Delete;
+    if !by.json {
+        tell(&would, doing, true)?;
+    }
+    if !would.done.is_empty() && !sure {
+        confirm(&format!("{} {}?", verb(doing), counted(would.done.len())))?;
+    }
+    let done = if would.done.is_empty() {
+        would
+    } else {
+        order.rehearse = false;
+        order.expected = Some(all as u64);
+        doer.people_do(&order)?
+    };
+    if by.json {
+        show::json(&done)?;
+    } else {
+        tell(&done, doing, false)?;
+    }
+    Ok(if done.refused.is_empty() { ExitCode::SUCCESS } else { ExitCode::from(FAILED) })
+}
+
+pub fn adopt(config: Config, args: &Adopt) -> Result<ExitCode, Failure> {
+    let mut order = AdoptOrder {
+        pattern: args.pattern.clone(),
+        by: OrderBy { who: who(&args.by), why: args.by.why.clone() },
+        rehearse: true,
+    };
+    let doer = Doer::of(config)?;
+    let would = doer.adopt(&args.gate, &order)?;
+    if !args.by.json {
+        tell_adoption(&would, true)?;
+    }
+    if !would.adopted.is_empty() && !args.by.yes {
+        let count = would.adopted.len();
+        confirm(&format!("Enter {count} file(s) of gate `{}` as already worked?", args.gate))?;
+    }
+    let adoption = if would.adopted.is_empty() {
+        would
+    } else {
+        order.rehearse = false;
+        doer.adopt(&args.gate, &order)?
+    };
+    if args.by.json {
+        show::json(&adoption)?;
+    } else {
+        tell_adoption(&adoption, false)?;
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn tell(done: &Done, doing: Doing, would: bool) -> Result<(), Failure> {
+    if would {
+        for made in done.made.iter().take(SHOWN) {
+            for output in &made.outputs {
+                let rows = output.rows.map(|rows| format!(", {} rows", show::grouped(rows)));
+                show::line(&format!(
+                    "entry {} was worked into {} ({}{}), which stays",
+                    made.entry,
+                    output.path,
+                    output.mode,
+                    rows.unwrap_or_default()
+                ))?;
+            }
+        }
+        more(done.made.len())?;
+        return Ok(());
+    }
+    for refused in done.refused.iter().take(SHOWN) {
+        show::line(&format!("entry {}: not done: {}", refused.entry, refused.because))?;
+    }
+    more(done.refused.len())?;
+    let count = done.done.len();
+    show::line(&match (doing, count) {
+        (_, 0) => "Nothing was done.".to_owned(),
+        (Doing::Reopen | Doing::Again, _) => {
+            format!(
+                "{}: the next pass works {}.",
+                counted(count),
+                if count == 1 { "it" } else { "them" }
+            )
+        }
+        (Doing::File, _) => format!("{}: filed as they are by the next pass.", counted(count)),
+        (Doing::Delete, _) => format!("{}: deleted.", counted(count)),
+        (Doing::Forget, _) => format!("{}: forgotten; the same can come again.", counted(count)),
+        (Doing::Unload, _) => {
+            format!(
+                "{}: its rows are out of the database (its history says how many).",
+                counted(count)
+            )
+        }
+    })
+}
+
+fn tell_adoption(adoption: &Adoption, would: bool) -> Result<(), Failure> {
+    if would {
+        for path in adoption.adopted.iter().take(SHOWN) {
+            show::line(&format!("  {path}"))?;
+        }
+        return more(adoption.adopted.len());
+    }
+    for left in adoption.left.iter().take(SHOWN) {
+        show::line(&format!("{}: left: {}", left.path, left.because))?;
+    }
+    more(adoption.left.len())?;
+    show::line(&match adoption.adopted.len() {
+        0 => "No file was adopted.".to_owned(),
+        count => format!("{count} file(s) are entered as already worked."),
+    })
+}
+
+fn more(count: usize) -> Result<(), Failure> {
+    if count > SHOWN {
+        show::line(&format!("… and {} more (--json tells all)", count - SHOWN))?;
+    }
+    Ok(())
+}
+
+fn verb(doing: Doing) -> &'static str {
+    match doing {
+        Doing::Reopen => "Reopen",
+        Doing::Again => "Have worked again",
+        Doing::File => "File without work",
+        Doing::Delete => "Delete the file(s) of",
+        Doing::Forget => "Forget",
+        Doing::Unload => "Take the rows out of the database of",
+    }
+}
+
+fn counted(count: usize) -> String {
+    if count == 1 { "1 entry".into() } else { format!("{count} entries") }
+}
+
+/// Asks on the terminal; without one nobody can answer.
+pub fn confirm(question: &str) -> Result<(), Failure> {
+    if !io::stdin().is_terminal() {
+        return Err(Failure::Wrong(format!("{question} Nobody can answer here; say --yes")));
+    }
+    eprint!("{question} [y/N] ");
+    io::stderr().flush()?;
+    let mut answer = String::new();
+    io::stdin().read_line(&mut answer)?;
+    match answer.trim().to_lowercase().as_str() {
+        "y" | "yes" => Ok(()),
+        _ => Err(Failure::Failed("nothing was done".into())),
+    }
+}
+
+/// Who does it: as said, or the user of this process.
+fn who(by: &ByWhom) -> String {
+    let named = || ["LOGNAME", "USER"].iter().find_map(|name| std::env::var(name).ok());
+    by.by.clone().or_else(named).filter(|who| !who.trim().is_empty()).unwrap_or_else(|| {
+        // The number of the user, where no name is known.
+        use std::os::unix::fs::MetadataExt;
+        let user = std::fs::metadata("/proc/self").map_or(0, |meta| meta.uid());
+        format!("user {user}")
+    })
+}

@@ -1,0 +1,181 @@
+//! `sample`: what is in a file.
+
+use std::fmt::Write as _;
+use std::fs::File;
+
+use comfy_table::Cell;
+use vadegate_core::pattern::split_name;
+use vadegate_tables::Bytes;
+use vadegate_tables::sample::{Bound, SampleColumn, SampleTable, sample as look_into};
+
+use super::merge::reading;
+use crate::args::Sample;
+use crate::failure::Failure;
+use crate::show;
+
+/// First rows that are printed, and columns of them.
+const ROWS: usize = 10;
+const COLUMNS: usize = 8;
+
+pub fn sample(args: &Sample) -> Result<(), Failure> {
+    let shown = args.file.display();
+    let reading = reading(&args.dialect)?;
+    let failed = |why: String| Failure::Failed(format!("`{shown}`: {why}"));
+    let file = File::open(&args.file)
+        .map_err(|error| Failure::Failed(format!("`{shown}` cannot be read: {error}")))?;
+    if file.metadata()?.is_dir() {
+        return Err(Failure::Wrong(format!("`{shown}` is a folder; name one file in it")));
+    }
+    let rows = if args.rows == 0 { u64::MAX } else { args.rows };
+    let found = look_into(Bytes::of(&file), &reading, Bound { rows, tables: 100 })
+        .map_err(|fault| failed(fault.to_string()))?;
+    if args.json {
+        return show::json(&found);
+    }
+    let Some(first) = found.tables.first() else {
+        return show::line(&format!("{shown}: {}, in which no table stands.", found.format));
+    };
+    if args.schema {
+        return show::json(&first.layout().to_schema());
+    }
+    if args.toml {
+        return show::line(&toml(args, first, found.delimiter.as_deref(), found.encoding));
+    }
+    let mut facts = vec![found.format.clone()];
+    if found.gzip {
+        facts.push("compressed (gzip)".into());
+    }
+    facts.extend(found.encoding.map(str::to_owned));
+    facts.extend(found.delimiter.as_deref().map(|text| match text {
+        "\t" => "parted by tabs".to_owned(),
+        text => format!("parted by `{text}`"),
+    }));
+    show::line(&format!("{shown}: {}", facts.join(", ")))?;
+    found.tables.iter().try_for_each(print)
+}
+
+fn print(table: &SampleTable) -> Result<(), Failure> {
+    show::line("")?;
+    let more = if table.more { " and more" } else { "" };
+    let sheet = table.sheet.as_ref().map(|sheet| format!("sheet `{sheet}`: ")).unwrap_or_default();
+    show::line(&format!(
+        "{sheet}{}{more} rows, {} columns",
+        show::grouped(table.rows),
+        table.columns.len()
+    ))?;
+    if !table.columns.is_empty() {
+        let mut columns =
+            show::table(&["COLUMN", "TYPE", "EMPTY", "DIFFERENT", "LEAST", "GREATEST", "BARS"]);
+        for one in &table.columns {
+            let plus = if one.different_more { "+" } else { "" };
+            columns.add_row([
+                Cell::new(&one.name),
+                Cell::new(one.kind),
+                show::count(one.empty),
+                Cell::new(format!("{}{plus}", show::grouped(one.different))),
+                Cell::new(short(one.least.as_deref().unwrap_or_default())),
+                Cell::new(short(one.most.as_deref().unwrap_or_default())),
+                Cell::new(bars(one)),
+            ]);
+        }
+        show::unbroken(&mut columns, &[1, 2, 3, 6]);
+        show::print(&columns)?;
+    }
+    if !table.first.is_empty() {
+        show::line("")?;
+        let shown = table.columns.len().min(COLUMNS);
+        let names: Vec<&str> =
+            table.columns.iter().take(shown).map(|one| one.name.as_str()).collect();
+        let mut rows = show::table(&names);
+        for row in table.first.iter().take(ROWS) {
+            let cell =
+                |cell: &Option<String>| Cell::new(short(cell.as_deref().unwrap_or_default()));
+            rows.add_row(row.iter().take(shown).map(cell));
+        }
+        show::print(&rows)?;
+        if table.columns.len() > shown {
+            let rest: Vec<&str> =
+                table.columns[shown..].iter().map(|one| one.name.as_str()).collect();
+            show::line(&format!("and the columns {}", rest.join(", ")))?;
+        }
+    }
+    if let Some(fault) = &table.fault {
+        show::line(&format!("What follows cannot be read: {fault}"))?;
+    }
+    Ok(())
+}
+
+fn short(text: &str) -> String {
+    let line = text.replace(['\n', '\r'], " ");
+    match line.char_indices().nth(30) {
+        Some((end, _)) => format!("{}…", &line[..end]),
+        None => line,
+    }
+}
+
+/// The distribution of a column, a block of some height for each bar.
+fn bars(column: &SampleColumn) -> String {
+    const BLOCKS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+    let most = column.bars.iter().map(|bar| bar.count).max().unwrap_or(0);
+    let block = |count: u64| match count {
+        0 => ' ',
+        count => BLOCKS[((count * 8).div_ceil(most.max(1)) as usize - 1).min(7)],
+    };
+    column.bars.iter().map(|bar| block(bar.count)).collect()
+}
+
+/// A text in quotes, as TOML has it.
+fn quoted(text: &str) -> String {
+    serde_json::Value::from(text).to_string()
+}
+
+/// A gate for such files.
+fn toml(
+    args: &Sample,
+    table: &SampleTable,
+    delimiter: Option<&str>,
+    encoding: Option<&str>,
+) -> String {
+    let name = args.file.file_name().unwrap_or_default().to_string_lossy();
+    let (stem, ext) = split_name(&name);
+    let letters = stem.to_lowercase();
+    let gate: String = letters
+        .chars()
+        .take_while(|c| c.is_ascii_alphabetic() || *c == '-')
+        .collect::<String>()
+        .trim_matches('-')
+        .to_owned();
+    let gate = if gate.is_empty() { "tables".to_owned() } else { gate };
+    let mut text = format!(
+        "[gate.{gate}]\ndrop = \"drops/{gate}\"\ntake = [{}]\n\n[gate.{gate}.merge]\ninto = \"out/{gate}.csv\"\nmisfits = \"set aside\"\n",
+        quoted(&format!("*.{ext}")),
+    );
+    let mut read = Vec::new();
+    if let Some(delimiter) = delimiter.filter(|delimiter| *delimiter != ",") {
+        read.push(format!("delimiter = {}", quoted(delimiter)));
+    }
+    if let Some(encoding) = encoding.filter(|encoding| *encoding != "utf-8") {
+        read.push(format!("encoding = {}", quoted(encoding)));
+    }
+    if let Some(sheet) = &table.sheet {
+        read.push(format!("sheets = [{}]", quoted(sheet)));
+    }
+    if args.dialect.preamble > 0 {
+        read.push(format!("preamble = {}", args.dialect.preamble));
+    }
+    if !read.is_empty() {
+        let _ = writeln!(text, "read = {{ {} }}", read.join(", "));
+    }
+    let names: Vec<String> = table.columns.iter().map(|column| quoted(&column.name)).collect();
+    let _ = writeln!(text, "columns = [{}]", names.join(", "));
+    for column in &table.columns {
+        let required = column.empty == 0 && table.rows > 0;
+        let mut said = vec![format!("type = \"{}\"", column.kind)];
+        if required {
+            said.push("required = true".into());
+        }
+        let _ = writeln!(text, "column.{} = {{ {} }}", quoted(&column.name), said.join(", "));
+    }
+    let _ = write!(text, "\n[gate.{gate}.archive]\ninto = \"archive/{gate}\"");
+    text
+}

@@ -1,0 +1,234 @@
+//! `worker`: a program of this machine works what a gate offers. It is built on the
+//! calls that any worker would use.
+
+use std::fs::File;
+use std::io::{self, Read};
+use std::path::{Path, PathBuf};
+use std::process::{Command, ExitCode, ExitStatus, Stdio};
+use std::sync::mpsc;
+use std::time::Duration;
+
+use jiff::Timestamp;
+use vadegate_core::config::{Config, write_bytes};
+use vadegate_core::engine::{Offered, WorkerEnd};
+use vadegate_service::{EndOrder, ProlongOrder, Prolonged, TakeOrder};
+
+use crate::args::Worker;
+use crate::client::{Remote, coded};
+use crate::failure::{FAILED, Failure};
+
+/// How long the service is asked to wait for an entry.
+const WAIT: &str = "30s";
+
+/// Exit status by which a program says "try again later" (`EX_TEMPFAIL` of
+/// sysexits.h).
+const TRY_AGAIN: i32 = 75;
+
+/// What the program prints is sent up to this.
+const PRINTED: u64 = 64 * 1024;
+
+/// In place of this in an argument stands the path of the file.
+const FILE: &str = "<file>";
+
+pub fn worker(config: &Path, args: &Worker) -> Result<ExitCode, Failure> {
+    let remote = remote(config, args)?;
+    let name = args.name.clone().unwrap_or_else(|| {
+        let host = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
+        format!("{}-{}", host.trim(), std::process::id())
+    });
+    let working = Working { remote: &remote, args };
+    let order = TakeOrder {
+        worker: name,
+        most: Some(1),
+        lease: args.lease.clone(),
+        wait: (!args.once).then(|| WAIT.to_owned()),
+    };
+    let path = format!("/api/v1/gates/{}/take", coded(&args.gate));
+    let mut code = ExitCode::SUCCESS;
+    loop {
+        let taken: Vec<Offered> = remote.send(&path, &order)?;
+        if taken.is_empty() && args.once {
+            return Ok(code);
+        }
+        for offered in taken {
+            if !working.work(&offered)? {
+                code = ExitCode::from(FAILED);
+            }
+        }
+    }
+}
+
+fn remote(config: &Path, args: &Worker) -> Result<Remote, Failure> {
+    if let (Some(service), Some(file)) = (&args.service, &args.token_file) {
+        let token = std::fs::read_to_string(file).map_err(|error| {
+            Failure::Wrong(format!("the token `{}` cannot be read: {error}", file.display()))
+        })?;
+        return Ok(Remote::at(service, &token));
+    }
+    Remote::of(&Config::read(config)?)?.ok_or_else(|| {
+        Failure::Failed(
+            "no service is running here that could offer anything; start `vadegate serve`, or name one with --service and --token-file".into(),
+        )
+    })
+}
+
+struct Working<'a> {
+    remote: &'a Remote,
+    args: &'a Worker,
+}
+
+impl Working<'_> {
+    /// Works one entry; gives whether it was done.
+    fn work(&self, offered: &Offered) -> Result<bool, Failure> {
+        let entry = &offered.entry;
+        let place = tempfile::tempdir()?;
+        let file = place.path().join(&entry.name);
+        let order = match self.fetch(offered, &file) {
+            Ok(()) => self.run(offered, &file)?,
+            Err(Failure::Problem(problem)) if problem.status == 409 => {
+                eprintln!("entry {} ({}): {}", entry.id, entry.path, problem.detail);
+                return Ok(false);
+            }
+            Err(failure) => EndOrder {
+                end: WorkerEnd::Again,
+                printed: String::new(),
+                reason: Some(failure.to_string()),
+            },
+        };
+        let (end, reason) = (order.end, order.reason.clone().unwrap_or_default());
+        match self.remote.send::<()>(&format!("/api/v1/leases/{}/end", offered.fence), &order) {
+            Ok(()) => {}
+            Err(Failure::Problem(problem)) if problem.status == 409 => {
+                eprintln!("entry {} ({}): {}", entry.id, entry.path, problem.detail);
+                return Ok(false);
+            }
+            Err(failure) => return Err(failure),
+        }
+        let said = match end {
+            WorkerEnd::Done => "done".to_owned(),
+            WorkerEnd::Again => format!("to be tried again {reason}"),
+            WorkerEnd::Failed => format!("failed {reason}"),
+        };
+        eprintln!("entry {} ({}, {}): {said}", entry.id, entry.path, write_bytes(entry.bytes));
+        Ok(end == WorkerEnd::Done)
+    }
+
+    /// Fetches the bytes of the file, and sees that they are the entry's.
+    fn fetch(&self, offered: &Offered, file: &Path) -> Result<(), Failure> {
+        let mut bytes = self.remote.bytes(&format!("/api/v1/leases/{}/file", offered.fence))?;
+        io::copy(&mut bytes, &mut File::create(file)?)?;
+        let sum = vadegate_core::sum_of_file(file)?;
+        if sum != offered.entry.sha256 {
+            return Err(Failure::Failed(format!("its bytes came with the sum {sum}")));
+        }
+        Ok(())
+    }
+
+    fn run(&self, offered: &Offered, file: &Path) -> Result<EndOrder, Failure> {
+        let mut command = self.command(offered, file);
+        let mut child = match command.spawn() {
+            Ok(child) => child,
+            Err(error) => {
+                let program = self.args.program.first().map(String::as_str).unwrap_or_default();
+                let reason = format!("`{program}` cannot be started: {error}");
+                return Ok(EndOrder {
+                    end: WorkerEnd::Failed,
+                    printed: String::new(),
+                    reason: Some(reason),
+                });
+            }
+        };
+        let pipes = [
+            child.stdout.take().map(|pipe| Box::new(pipe) as Box<dyn Read + Send>),
+            child.stderr.take().map(|pipe| Box::new(pipe) as Box<dyn Read + Send>),
+        ];
+        let (hand_over, ended) = mpsc::channel();
+        let readers: Vec<_> = pipes.into_iter().flatten().map(listen).collect();
+        // It ends with the program.
+        std::thread::spawn(move || {
+            let _ = hand_over.send(child.wait());
+        });
+        let status = self.prolong_until(offered, &ended)?;
+        let printed: String = readers.into_iter().filter_map(|one| one.join().ok()).collect();
+        Ok(judged(status, printed))
+    }
+
+    fn command(&self, offered: &Offered, file: &Path) -> Command {
+        let entry = &offered.entry;
+        let shown = file.display().to_string();
+        let mut words: Vec<String> =
+            self.args.program.iter().map(|word| word.replace(FILE, &shown)).collect();
+        if !self.args.program.iter().any(|word| word.contains(FILE)) {
+            words.push(shown.clone());
+        }
+        let mut words = words.into_iter().map(PathBuf::from);
+        let mut command = Command::new(words.next().unwrap_or_default());
+        command
+            .args(words)
+            .stdin(Stdio::null())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .env("VADEGATE_FILE", &shown)
+            .env("VADEGATE_NAME", &entry.name)
+            .env("VADEGATE_GATE", &entry.gate)
+            .env("VADEGATE_ENTRY", entry.id.to_string())
+            .env("VADEGATE_SHA256", &entry.sha256)
+            .env("VADEGATE_FENCE", offered.fence.to_string());
+        for (name, value) in &entry.fields {
+            command.env(format!("VADEGATE_FIELD_{}", name.to_uppercase()), value);
+        }
+        command
+    }
+
+    /// Prolongs the lease for as long as the program runs.
+    fn prolong_until(
+        &self,
+        offered: &Offered,
+        ended: &mpsc::Receiver<io::Result<ExitStatus>>,
+    ) -> Result<ExitStatus, Failure> {
+        let mut until = offered.until;
+        loop {
+            let left = until.duration_since(Timestamp::now());
+            let left = Duration::try_from(left).unwrap_or(Duration::ZERO);
+            match ended.recv_timeout((left / 3).max(Duration::from_millis(50))) {
+                Ok(status) => return Ok(status?),
+                Err(mpsc::RecvTimeoutError::Disconnected) => {
+                    return Err(Failure::Failed("the program was lost".into()));
+                }
+                Err(mpsc::RecvTimeoutError::Timeout) => {}
+            }
+            let order = ProlongOrder { lease: self.args.lease.clone() };
+            let path = format!("/api/v1/leases/{}/prolong", offered.fence);
+            match self.remote.send::<Prolonged>(&path, &order) {
+                Ok(prolonged) => until = prolonged.until,
+                // It is told at the end; until then the program goes on.
+                Err(failure) => eprintln!("the lease is not prolonged: {failure}"),
+            }
+        }
+    }
+}
+
+/// Reads what a program prints, on a thread of its own.
+fn listen(mut pipe: Box<dyn Read + Send>) -> std::thread::JoinHandle<String> {
+    std::thread::spawn(move || {
+        let mut printed = Vec::new();
+        // What cannot be read was not printed; the rest is read away, so that the
+        // program does not wait.
+        let _ = pipe.by_ref().take(PRINTED).read_to_end(&mut printed);
+        let _ = io::copy(&mut pipe, &mut io::sink());
+        String::from_utf8_lossy(&printed).into_owned()
+    })
+}
+
+fn judged(status: ExitStatus, printed: String) -> EndOrder {
+    let (end, reason) = match status.code() {
+        Some(0) => (WorkerEnd::Done, None),
+        Some(TRY_AGAIN) => (WorkerEnd::Again, None),
+        _ => {
+            let last = printed.lines().rev().find(|line| !line.trim().is_empty());
+            let said = last.map(|line| format!(": {}", line.trim())).unwrap_or_default();
+            (WorkerEnd::Failed, Some(format!("its program ended with {status}{said}")))
+        }
+    };
+    EndOrder { end, printed, reason }
+}

@@ -1,0 +1,650 @@
+//! Rows in tables of databases: typed, once, and accounted for. Each test goes through a
+//! SQLite file and a PostgreSQL server.
+
+use std::fs;
+
+use serde_json::{Value, json};
+
+use crate::browser::with_page;
+use crate::databases::{Db, Server, shared};
+use crate::support::{Coast, Service, text};
+
+const BUOYS: &str =
+    "buoy,taken_at,height_m\nB1,2026-03-01T00:00:00,1.25\nB2,2026-03-01 00:10:00,0.5\n";
+const COLUMNS: &str = "buoy text NOT NULL, taken_at timestamp, height_m double precision, \
+                       entry integer, source text, line integer";
+const ADD: &str = "add = { entry = \"<entry>\", source = \"<name>\", line = \"<row>\" }";
+
+/// A coast with a gate that loads into each kind of database, one after the other.
+fn each(load: &str, test: impl Fn(&Coast, &Db)) {
+    let coast = Coast::new("");
+    let db = Db::sqlite(&coast.path("out/sound.db"));
+    configure(&coast, &db, load);
+    test(&coast, &db);
+    let coast = Coast::new("");
+    let db = shared().database();
+    configure(&coast, &db, load);
+    test(&coast, &db);
+}
+
+fn configure(coast: &Coast, db: &Db, load: &str) {
+    coast.folder("drops");
+    coast.configure(&format!(
+        "[gate.waves]\ndrop = \"drops\"\nsettle = \"10ms\"\nsweep = \"200ms\"\norder = \"name\"\n\
+         archive = {{ into = \"archive\" }}\n[gate.waves.load]\nto = \"{}\"\n{load}\n",
+        db.to()
+    ));
+}
+
+fn pass(coast: &Coast) -> Value {
+    let ran = coast.run("pass --json");
+    serde_json::from_str::<Value>(&ran.out).unwrap_or_else(|_| panic!("{}", ran.err))[0].clone()
+}
+
+/// Passes until nothing is arriving or ready any more.
+fn pass_all(coast: &Coast) {
+    coast.wait("all is worked", |coast| {
+        let report = pass(coast);
+        let counts = &coast.json("gates waves")[0]["counts"];
+        report["arriving"] == 0 && counts["ready"] == 0 && counts["working"] == 0
+    });
+}
+
+fn held_because(coast: &Coast, path: &str) -> String {
+    let entry = coast.entry(path);
+    assert_eq!(entry["state"], "held", "{entry}");
+    text(&entry, "reason").to_owned()
+}
+
+#[test]
+fn rows_stand_in_the_table_once_and_typed() {
+    each(&format!("table = \"waves\"\nif_missing = \"create\"\n{ADD}"), |coast, db| {
+        coast.drop("drops/a.csv", BUOYS);
+        coast.drop("drops/b.csv", "Buoy,taken_at,height_m\nB1,2026-03-02 12:00:00,\n");
+        pass_all(coast);
+        // The same again, under another name, is a repeat.
+        coast.drop("drops/again.csv", BUOYS);
+        pass_all(coast);
+        let rows = db.rows("SELECT * FROM waves ORDER BY entry, line");
+        assert_eq!(
+            rows,
+            [
+                "B1|2026-03-01 00:00:00|1.25|1|a.csv|2",
+                "B2|2026-03-01 00:10:00|0.5|1|a.csv|3",
+                "B1|2026-03-02 12:00:00|null|2|b.csv|2",
+            ]
+        );
+        let markers = db
+            .rows("SELECT entry, gate, path, table_name, rows FROM vadegate_loads ORDER BY entry");
+        assert_eq!(markers, ["1|waves|a.csv|waves|2", "2|waves|b.csv|waves|1"]);
+        let entry = coast.json("entry 1");
+        assert_eq!((&entry["state"], &entry["rows"]), (&json!("filed"), &json!(2)));
+        let output = &entry["worked_in"]["outputs"][0];
+        assert_eq!((&output["role"], &output["mode"]), (&json!("load"), &json!("add")));
+        assert_eq!(output["account"]["rows_in"], 2);
+        let shown = coast.json("entry 1 --rows 1");
+        assert_eq!((&shown["by"], &shown["more"]), (&json!("entry"), &json!(true)));
+        assert_eq!(shown["rows"][0][0], "B1");
+        let of = coast.run_args(&["ledger", "--of", text(output, "path")]);
+        assert!(of.out.contains("3 rows in = 3 rows out"), "{}{}", of.out, of.err);
+        assert_eq!(coast.run("verify").code, 0);
+    });
+}
+
+#[test]
+fn types_follow_the_table_and_texts_survive_as_they_are() {
+    let awkward = ["a\\tb", "tab\there", "line\\nend", "ü 🌊", "\\N", "\"quoted\"", "null", "'--"];
+    each("table = \"texts\"\nnothing = [\"\"]\nadd = { source = \"<stem>\" }", |coast, db| {
+        db.run("CREATE TABLE texts (id integer, said text, amount numeric(10,3), yes boolean, day date, source text)");
+        let mut csv = String::from("id,said,amount,yes,day\n");
+        for (id, said) in awkward.iter().enumerate() {
+            let said = said.replace('"', "\"\"");
+            csv.push_str(&format!("{id},\"{said}\",1.500,yes,2026-01-3{}\n", id % 2));
+        }
+        csv.push_str("99,\"two\nlines\",,no,\n");
+        coast.drop("drops/texts.csv", csv);
+        pass_all(coast);
+        let said = db.rows("SELECT said FROM texts WHERE id < 99 ORDER BY id");
+        assert_eq!(said, awkward);
+        let last = db.rows("SELECT said, amount, day, source FROM texts WHERE id = 99");
+        assert_eq!(last, ["two\nlines|null|null|texts"]);
+        let typed = if db.is_postgres() { "1.500|t|2026-01-30" } else { "1.5|1|2026-01-30" };
+        assert_eq!(db.rows("SELECT amount, yes, day FROM texts WHERE id = 0"), [typed]);
+    });
+}
+
+#[test]
+fn replace_and_upsert_meet_the_rows_that_are_there() {
+    each("table = \"waves\"\nmode = \"replace\"", |coast, db| {
+        db.run(&format!("CREATE TABLE waves ({COLUMNS}); INSERT INTO waves (buoy) VALUES ('old')"));
+        coast.drop("drops/a.csv", BUOYS);
+        pass_all(coast);
+        assert_eq!(db.rows("SELECT buoy FROM waves ORDER BY buoy"), ["B1", "B2"]);
+        coast.drop("drops/b.csv", "buoy\nB3\n");
+        pass_all(coast);
+        assert_eq!(db.rows("SELECT buoy FROM waves"), ["B3"]);
+    });
+    let upsert = "table = \"waves\"\nmode = \"upsert\"\nkey = \"buoy\"\nif_missing = \"create\"";
+    each(upsert, |coast, db| {
+        coast.drop("drops/a.csv", BUOYS);
+        pass_all(coast);
+        coast.drop("drops/b.csv", "buoy,height_m\nB2,7\nB3,1\nB3,2\n");
+        pass_all(coast);
+        let rows = db.rows("SELECT buoy, height_m FROM waves ORDER BY buoy");
+        assert_eq!(rows, ["B1|1.25", "B2|7", "B3|2"]);
+        assert_eq!(coast.entry("b.csv")["rows"], 3, "each of the file's rows was taken");
+        coast.drop("drops/c.csv", "buoy,height_m\n,7\n");
+        pass_all(coast);
+        assert!(
+            held_because(coast, "c.csv").contains("column `buoy`: `` something must stand here")
+        );
+        coast.drop("drops/d.csv", "height_m\n8\n");
+        pass_all(coast);
+        assert!(held_because(coast, "d.csv").contains("no column `buoy`, which is the key"));
+        assert_eq!(db.count("waves"), 3);
+    });
+}
+
+#[test]
+fn what_the_database_refuses_is_told_with_its_row() {
+    let table = format!("CREATE TABLE waves ({COLUMNS}, CHECK (height_m < 30))");
+    let good_and_bad = "buoy,height_m\nB1,1\nB2,99\nB3,2\n,3\nB5,4\n";
+    each("table = \"waves\"\nnothing = [\"\"]", |coast, db| {
+        db.run(&table);
+        coast.drop("drops/a.csv", good_and_bad);
+        coast.drop("drops/b.csv", "buoy,height_m\nB9,x\n");
+        pass_all(coast);
+        let why = held_because(coast, "a.csv");
+        assert!(why.contains("`waves`, row 3: ") && why.to_lowercase().contains("check"), "{why}");
+        let why = held_because(coast, "b.csv");
+        assert!(why.contains("line 2, column `height_m`: `x` must be a real"), "{why}");
+        assert_eq!((db.count("waves"), db.count("vadegate_loads")), (0, 0));
+    });
+    each("table = \"waves\"", |coast, db| {
+        db.run(
+            "CREATE TABLE buoys (name text PRIMARY KEY);
+             CREATE TABLE waves (buoy text REFERENCES buoys DEFERRABLE INITIALLY DEFERRED)",
+        );
+        coast.drop("drops/a.csv", "buoy\nB1\n");
+        pass_all(coast);
+        let why = held_because(coast, "a.csv");
+        assert!(why.to_lowercase().contains("foreign key"), "it shows at the commit: {why}");
+        assert_eq!((db.count("waves"), db.count("vadegate_loads")), (0, 0));
+    });
+    let aside = "table = \"waves\"\nnothing = [\"\"]\nmisfits = \"set aside\"\nmisfits_up_to = 3\n\
+                 rejects = \"out/rejects.csv\"";
+    each(aside, |coast, db| {
+        db.run(&table);
+        coast.drop("drops/a.csv", format!("{good_and_bad}B6,x\n"));
+        pass_all(coast);
+        assert_eq!(db.rows("SELECT buoy FROM waves ORDER BY buoy"), ["B1", "B3", "B5"]);
+        let entry = coast.json("entry 1");
+        let account = &entry["worked_in"]["outputs"][0]["account"];
+        let rows = |key: &str| account[key].as_u64().unwrap();
+        assert_eq!((rows("rows_in"), rows("rows_out"), rows("set_aside")), (6, 3, 3));
+        let rejects = coast.read("out/rejects.csv");
+        assert_eq!(rejects.lines().count(), 4, "{rejects}");
+        for row in ["a.csv,,7,height_m,x,must be a real", "a.csv,,3,", "a.csv,,5,"] {
+            assert!(rejects.contains(row), "{row} in {rejects}");
+        }
+        // One more than there may be, and nothing of the file is kept.
+        coast.drop("drops/b.csv", "buoy,height_m\nB7,1\nB1,99\nB2,99\nB3,99\nB4,99\n");
+        pass_all(coast);
+        held_because(coast, "b.csv");
+        assert_eq!((db.count("waves"), db.count("vadegate_loads")), (3, 1));
+        assert_eq!(coast.read("out/rejects.csv"), rejects);
+    });
+    each("table = \"waves\"\nmisfits = \"empty\"", |coast, db| {
+        db.run(&table);
+        coast.drop("drops/a.csv", "buoy,height_m\nB1,1\nB2,x\n");
+        pass_all(coast);
+        assert_eq!(db.rows("SELECT buoy, height_m FROM waves ORDER BY buoy"), ["B1|1", "B2|null"]);
+    });
+}
+
+#[test]
+fn a_file_that_does_not_fit_the_table_is_held_and_a_missing_table_waited_for() {
+    each("table = \"waves\"\nwait = \"50ms\"", |coast, db| {
+        coast.drop("drops/a.csv", "buoy,swell\nB1,2\n");
+        let service = coast.serve();
+        coast.wait("the missing table is told", |coast| {
+            let gate = &coast.json("gates waves")[0];
+            gate["state"] == "troubled"
+                && gate["problems"].to_string().contains("there is no table `waves`")
+        });
+        assert_eq!(
+            coast.entry("a.csv")["state"],
+            "ready",
+            "nothing is held for the database's sake"
+        );
+        let told = coast.run("rehearse").out;
+        assert!(told.contains("wait") && told.contains("there is no table `waves`"), "{told}");
+        service.post("/api/v1/gates/waves/pause");
+        db.run(&format!("CREATE TABLE waves ({COLUMNS})"));
+        let told = coast.run("rehearse").out;
+        assert!(told.contains("hold") && told.contains("no column `swell`"), "{told}");
+        service.post("/api/v1/gates/waves/resume");
+        coast.wait("the file is held", |coast| coast.entry("a.csv")["state"] == "held");
+        let why = held_because(coast, "a.csv");
+        assert!(why.contains("no column `swell`; it has `buoy`, `taken_at`"), "{why}");
+        coast.drop("drops/b.csv", "height_m\n2\n");
+        coast.wait("the other file is held", |coast| {
+            coast.ledger().len() == 2 && coast.entry("b.csv")["state"] == "held"
+        });
+        assert!(held_because(coast, "b.csv").contains("`buoy` must have a value"));
+        assert_eq!(service.stop(), Some(0));
+    });
+}
+
+#[test]
+fn check_names_each_difference() {
+    let load = format!(
+        "table = \"waves\"\nmode = \"upsert\"\nkey = [\"buoy\"]\n{ADD}\n\
+         [gate.waves.load.column.height_m]\ntype = \"date\"\n[gate.waves.load.column.swell_m]\ntype = \"real\""
+    );
+    each(&load, |coast, db| {
+        let told = coast.run("check");
+        assert!(told.out.contains("there is no table `waves`"), "{}", told.out);
+        db.run(&format!("CREATE TABLE waves ({COLUMNS})"));
+        let told = coast.run("check");
+        assert_ne!(told.code, 0);
+        for what in [
+            "it has no column `swell_m`; it has `buoy`",
+            "and the gate says date",
+            "no unique rule over the key (buoy)",
+            "warning",
+            "`buoy` must have a value, and nothing gives it one: files without it are held",
+        ] {
+            assert!(told.out.contains(what), "{what} in {}", told.out);
+        }
+        assert!(!db.has("vadegate_loads"), "looking leaves nothing");
+    });
+}
+
+#[test]
+fn a_batch_is_one_transaction_when_the_gate_says_so() {
+    let load = "table = \"<part>\"\nif_missing = \"create\"\n[gate.waves.batch]\nwhen.count = 3";
+    each(load, |coast, db| {
+        let config =
+            coast.read("vadegate.toml").replace("settle =", "take = [\"<part>_*.csv\"]\nsettle =");
+        fs::write(coast.path("vadegate.toml"), config).unwrap();
+        for number in 0..3 {
+            coast.drop(&format!("drops/north_{number}.csv"), format!("n,x\n{number},1.5\n"));
+            coast.drop(&format!("drops/south_{number}.csv"), format!("n\n{number}\n"));
+        }
+        coast.wait("both tables are loaded", |coast| {
+            pass(coast);
+            coast.files("archive").len() == 6
+        });
+        assert_eq!((db.count("north"), db.count("south")), (3, 3));
+        let loads = db.rows("SELECT count(DISTINCT load), count(*) FROM vadegate_loads");
+        assert_eq!(loads, ["2|6"]);
+        // One that is faulty is held, and the others wait for a third.
+        coast.drop("drops/north_7.csv", "n,x\n7,1\n");
+        coast.drop("drops/north_8.csv", "n,x\n8\n");
+        coast.drop("drops/north_9.csv", "n,x\n9,1\n");
+        coast.wait("the faulty one is held", |coast| {
+            pass(coast);
+            coast.json("gates waves")[0]["counts"]["held"] == 1
+        });
+        assert!(held_because(coast, "north_8.csv").contains("line 2"));
+        coast.drop("drops/north_10.csv", "n,x\n10,1\n");
+        coast.wait("the others are loaded", |coast| {
+            pass(coast);
+            coast.files("archive").len() == 9
+        });
+        assert_eq!(db.count("north"), 6);
+    });
+}
+
+#[test]
+fn an_entry_is_taken_out_again_by_a_named_person() {
+    each(&format!("table = \"waves\"\nif_missing = \"create\"\n{ADD}"), |coast, db| {
+        coast.drop("drops/a.csv", BUOYS);
+        coast.drop("drops/b.csv", "buoy,taken_at,height_m\nB9,2026-03-02 12:00:00,9\n");
+        pass_all(coast);
+        let ran = coast.run_args(&["unload", "1", "--why", "the wrong day", "--by", "Ada Fennick"]);
+        assert_eq!(ran.code, 0, "{}{}", ran.out, ran.err);
+        assert_eq!(db.rows("SELECT buoy FROM waves"), ["B9"]);
+        let history = coast.json("entry 1")["history"].clone();
+        let last = history.as_array().unwrap().last().unwrap();
+        assert_eq!((text(last, "by"), text(last, "cause")), ("Ada Fennick", "person"));
+        assert!(text(last, "words").contains("2 rows taken out"), "{last}");
+        assert_eq!(coast.entry("a.csv")["state"], "filed");
+        // Once more does nothing, and says so.
+        let ran = coast.run_args(&["unload", "1", "--why", "sure?"]);
+        assert_eq!(ran.code, 0, "{}", ran.err);
+        assert!(coast.json("entry 1")["history"].to_string().contains("had been taken out"));
+        assert_eq!(db.count("waves"), 1);
+        // Reopened it is loaded again, and can be taken out again.
+        let ran = coast.run_args(&["reopen", "1", "--why", "mended"]);
+        assert_eq!(ran.code, 0, "{}", ran.err);
+        pass_all(coast);
+        assert_eq!(db.count("waves"), 3);
+        let ran = coast.run_args(&["unload", "1", "--why", "wrong after all"]);
+        assert_eq!((ran.code, db.count("waves")), (0, 1), "{}", ran.err);
+        let marked = db.rows("SELECT unloaded_rows FROM vadegate_loads WHERE entry = 1");
+        assert_eq!(marked, ["2", "2"]);
+    });
+    each("table = \"waves\"\nif_missing = \"create\"", |coast, db| {
+        coast.drop("drops/a.csv", BUOYS);
+        pass_all(coast);
+        let ran = coast.run_args(&["unload", "1", "--why", "no column"]);
+        assert!(
+            ran.code != 0 && ran.out.contains("no column of `waves` tells"),
+            "{}{}",
+            ran.out,
+            ran.err
+        );
+        assert_eq!(db.count("waves"), 2);
+    });
+}
+
+#[test]
+fn a_lost_answer_at_the_commit_is_asked_for() {
+    each("table = \"waves\"\nif_missing = \"create\"\nwait = \"50ms\"", |coast, db| {
+        coast.drop("drops/a.csv", BUOYS);
+        let service = Service::start(coast, |command| {
+            command.env("VADEGATE_FAULT", "load.committed:1=io");
+        });
+        coast.wait("it is filed", |coast| coast.files("archive") == ["archive/a.csv"]);
+        if vadegate_core::fault::COMPILED {
+            assert!(
+                service.log().contains("the connection was lost at the commit"),
+                "{}",
+                service.log()
+            );
+        }
+        assert_eq!((db.count("waves"), db.count("vadegate_loads")), (2, 1));
+        let entry = coast.json("entry 1");
+        assert_eq!(entry["worked_in"]["outputs"][0]["account"]["rows_out"], 2, "{entry}");
+        assert_eq!(coast.json("gates waves")[0]["state"], "open");
+    });
+}
+
+fn killed_behind_the_commit(coast: &Coast, db: &Db) {
+    coast.wait("it is killed behind the commit", |coast| {
+        let mut command = coast.command();
+        command.arg("pass").env("VADEGATE_FAULT", "load.committed:1=kill");
+        !command.output().unwrap().status.success() && db.count("waves") == 2
+    });
+}
+
+#[test]
+fn a_database_without_its_markers_is_not_believed() {
+    if !vadegate_core::fault::COMPILED {
+        return;
+    }
+    each("table = \"waves\"\nif_missing = \"create\"", |coast, db| {
+        coast.drop("drops/a.csv", BUOYS);
+        killed_behind_the_commit(coast, db);
+        db.run("ALTER TABLE vadegate_loads RENAME TO elsewhere");
+        let report = pass(coast);
+        assert!(report["problems"].to_string().contains("nobody can know"), "{report}");
+        assert_eq!((text(&coast.entry("a.csv"), "state"), db.count("waves")), ("working", 2));
+        db.run("ALTER TABLE elsewhere RENAME TO vadegate_loads");
+        pass(coast);
+        assert_eq!((text(&coast.entry("a.csv"), "state"), db.count("waves")), ("filed", 2));
+    });
+    // A gate that has forgotten the database asks a person.
+    let aside = "table = \"waves\"\nif_missing = \"create\"\nmisfits = \"set aside\"\n\
+                 rejects = \"out/rejects.csv\"\ncolumn.height_m = { type = \"real\" }";
+    each(aside, |coast, db| {
+        coast.drop("drops/a.csv", format!("{BUOYS}B3,2026-03-01T00:00:00,x\n"));
+        killed_behind_the_commit(coast, db);
+        let other = Db::sqlite(&coast.path("out/other.db"));
+        configure(coast, &other, "table = \"waves\"\nif_missing = \"create\"");
+        pass(coast);
+        let left = coast.files("");
+        assert!(left.iter().all(|path| !path.contains(".vadegate-")), "{left:?}");
+        let why = held_because(coast, "a.csv");
+        assert!(why.contains("does not name any more") && why.contains("has the load"), "{why}");
+    });
+}
+
+#[test]
+fn a_server_that_goes_away_holds_nothing_and_is_waited_for() {
+    let mut server = Server::start("trust", "none");
+    let coast = Coast::new("");
+    let db = server.database();
+    configure(
+        &coast,
+        &db,
+        "table = \"waves\"\nif_missing = \"create\"\nwait = \"50ms\"\nwait_up_to = \"200ms\"",
+    );
+    coast.drop("drops/a.csv", BUOYS);
+    let service = coast.serve();
+    coast.wait("the first is filed", |coast| coast.files("archive").len() == 1);
+    server.crash();
+    coast.drop("drops/b.csv", "buoy,taken_at,height_m\nB3,2026-03-02 12:00:00,1\n");
+    coast.wait("the trouble is told", |coast| {
+        let gate = &coast.json("gates waves")[0];
+        gate["state"] == "troubled" && gate["problems"].to_string().contains("files wait as ready")
+    });
+    assert_eq!(coast.entry("b.csv")["state"], "ready");
+    assert_eq!(service.ask("GET", "/api/v1/entries/1/rows", &[]).0, 503);
+    server.go_on();
+    coast.wait("the second is filed", |coast| coast.files("archive").len() == 2);
+    assert_eq!(db.count("waves"), 3);
+    coast.wait("the trouble is over", |coast| coast.json("gates waves")[0]["state"] == "open");
+    assert_eq!(service.stop(), Some(0));
+}
+
+#[test]
+fn a_password_is_read_from_where_it_is_and_never_shown() {
+    let secret = "tide-and-time-4711";
+    let server = Server::start("scram-sha-256", secret);
+    let coast = Coast::new("");
+    let db = Db::Postgres(server.url("postgres"));
+    let load = "table = \"waves\"\nif_missing = \"create\"\nwait = \"50ms\"";
+    coast.drop("drops/a.csv", BUOYS);
+    configure(&coast, &db, &format!("{load}\npassword = {{ env = \"SOUND_PASSWORD\" }}"));
+    let report = pass(&coast);
+    assert!(
+        report["problems"].to_string().contains("variable `SOUND_PASSWORD`, which is not set"),
+        "{report}"
+    );
+    let ran = coast.command().args(["pass"]).env("SOUND_PASSWORD", "wrong").output().unwrap();
+    let told =
+        String::from_utf8_lossy(&ran.stdout).into_owned() + &String::from_utf8_lossy(&ran.stderr);
+    assert!(told.contains("password authentication failed"), "{told}");
+    fs::write(coast.path("secret"), format!("{secret}\n")).unwrap();
+    configure(&coast, &db, &format!("{load}\npassword = {{ file = \"secret\" }}"));
+    let service = coast.serve();
+    coast.wait("it is filed", |coast| coast.files("archive").len() == 1);
+    let mut told = service.log();
+    for line in ["gates --json", "check", "rehearse", "entry 1", "entry 1 --rows"] {
+        let ran = coast.run(line);
+        assert_eq!(ran.code, 0, "{line}: {}{}", ran.out, ran.err);
+        told.push_str(&ran.out);
+    }
+    assert!(!told.contains(secret), "{told}");
+    // In the address it would be shown; so it is refused, and not repeated.
+    let with_password = db.to().replace("vadegate@", &format!("vadegate:{secret}@"));
+    configure(&coast, &Db::Postgres(with_password), load);
+    let ran = coast.run("check");
+    assert!(ran.code != 0 && ran.out.contains("has a password in it"), "{}", ran.out);
+    assert!(!format!("{}{}", ran.out, ran.err).contains(secret));
+}
+
+#[test]
+fn a_server_is_vouched_for_or_nothing_is_sent_to_it() {
+    let mut server = Server::start("trust", "none");
+    server.crash();
+    let (port, certificate) = server.listen_encrypted();
+    server.go_on();
+    let coast = Coast::new("");
+    coast.drop("drops/a.csv", BUOYS);
+    let to = |host: &str, mode: &str| {
+        Db::Postgres(format!("postgres://vadegate@{host}:{port}/postgres?sslmode={mode}"))
+    };
+    let load = "table = \"waves\"\nif_missing = \"create\"";
+    let problems = |coast: &Coast| pass(coast)["problems"].to_string();
+    // The system knows nothing of it.
+    configure(&coast, &to("localhost", "require"), load);
+    assert!(problems(&coast).contains("vouches for it in `certificates`"), "{}", problems(&coast));
+    let vouched = format!("{load}\ncertificates = \"{}\"", certificate.display());
+    configure(&coast, &to("127.0.0.1", "require"), &vouched);
+    assert!(problems(&coast).contains("certificate"), "it is another's: {}", problems(&coast));
+    // Without encryption this server lets nobody in.
+    configure(&coast, &to("localhost", "disable"), &vouched);
+    assert!(problems(&coast).contains("no encryption"), "{}", problems(&coast));
+    configure(&coast, &to("localhost", "require"), &vouched);
+    pass_all(&coast);
+    assert_eq!(Db::Postgres(server.url("postgres")).count("waves"), 2);
+}
+
+#[test]
+fn the_page_shows_the_rows_and_takes_them_out() {
+    let coast = Coast::new("");
+    let db = shared().database();
+    configure(&coast, &db, &format!("table = \"waves\"\nif_missing = \"create\"\n{ADD}"));
+    coast.drop("drops/a.csv", BUOYS);
+    let service = coast.serve();
+    coast.wait("it is filed", |coast| coast.files("archive").len() == 1);
+    with_page((1280, 800), |page| async move {
+        page.sign_in(&service).await;
+        page.go(&service, "/entries/1").await;
+        page.find("//li[.//span[normalize-space()='Table']][contains(., '2 rows, add')]").await;
+        page.click("//a[contains(., 'its rows there')]").await;
+        page.find("//h1[normalize-space()='waves']").await;
+        page.find("//th[contains(., 'height_m')][contains(., 'numeric')]").await;
+        page.find("//td[normalize-space()='2026-03-01 00:10:00']").await;
+        page.find("//*[@aria-labelledby='account'][contains(., '2 rows in = 2 out')]").await;
+        page.click("//a[contains(., 'entry 1')]").await;
+        page.press("Take its rows out …").await;
+        page.type_in("//input[@aria-label='Why']", "the wrong day").await;
+        page.type_in("//input[@aria-label='Who']", "Ada Fennick").await;
+        page.press("Take them out").await;
+        page.find("//li[contains(., '2 rows taken out')][contains(., 'Ada Fennick')]").await;
+        page.go(&service, "/entries/1/rows").await;
+        page.see("There are no such rows.").await;
+    });
+    assert_eq!(db.count("waves"), 0);
+}
+
+#[test]
+fn verify_holds_tables_and_markers_against_the_ledger() {
+    each(&format!("table = \"waves\"\nif_missing = \"create\"\n{ADD}"), |coast, db| {
+        coast.drop("drops/a.csv", BUOYS);
+        coast.drop("drops/b.csv", "buoy,taken_at,height_m\nB9,2026-03-02 12:00:00,9\n");
+        pass_all(coast);
+        let verified = coast.json("verify --deep");
+        assert_eq!((&verified["outputs"], &verified["differences"]), (&json!(1), &json!(0)));
+        db.run("DELETE FROM waves WHERE entry = 2");
+        assert_eq!(coast.run("verify").code, 0, "the markers are there");
+        let deep = coast.run("verify --deep");
+        assert!(
+            deep.code == 1 && deep.out.contains("it loaded 1 rows, and 0 are there"),
+            "{}",
+            deep.out
+        );
+        db.run("DELETE FROM vadegate_loads WHERE entry = 1");
+        let ran = coast.run("verify");
+        assert!(
+            ran.code == 1 && ran.out.contains("batch 1 loaded 2 rows, and there is no marker"),
+            "{}",
+            ran.out
+        );
+    });
+}
+
+#[test]
+fn gates_take_turns_at_one_file_and_a_replaced_file_is_seen() {
+    let coast = Coast::new("");
+    let db = Db::sqlite(&coast.path("out/sound.db"));
+    let gate = |name: &str| {
+        format!(
+            "[gate.{name}]\ndrop = \"drops/{name}\"\nsettle = \"10ms\"\nsweep = \"200ms\"\n\
+             archive = {{ into = \"archive/{name}\" }}\n\
+             load = {{ to = \"{}\", table = \"waves\", if_missing = \"create\", wait = \"50ms\" }}\n",
+            db.to()
+        )
+    };
+    coast.configure(&format!("{}{}", gate("north"), gate("south")));
+    for number in 0..12 {
+        for gate in ["north", "south"] {
+            let rows: Vec<String> =
+                (0..2_000).map(|row| format!("{gate},{number},{row}")).collect();
+            let content = format!("gate,n,row\n{}\n", rows.join("\n"));
+            coast.drop(&format!("drops/{gate}/{number}.csv"), content);
+        }
+    }
+    let service = coast.serve();
+    coast.wait("all are filed", |coast| coast.files("archive").len() == 24);
+    assert_eq!(db.count("waves"), 48_000);
+    assert!(!service.log().contains("nothing can be loaded"), "{}", service.log());
+    // Another file in its place, as after a restore.
+    fs::rename(coast.path("out/sound.db"), coast.path("out/before.db")).unwrap();
+    coast.drop("drops/north/more.csv", "gate,n,row\nnorth,99,1\n");
+    coast.wait("the next is filed", |coast| coast.files("archive").len() == 25);
+    assert_eq!(db.count("waves"), 1);
+    assert_eq!(Db::sqlite(&coast.path("out/before.db")).count("waves"), 48_000);
+}
+
+#[test]
+fn rows_set_aside_before_a_crash_replace_nothing_that_came_since() {
+    if !vadegate_core::fault::COMPILED {
+        return;
+    }
+    let load = "table = \"waves\"\nif_missing = \"create\"\nmisfits = \"set aside\"\n\
+                rejects = \"out/rejects.csv\"\ncolumn.height_m = { type = \"real\" }";
+    each(load, |coast, db| {
+        coast.drop("drops/a.csv", format!("{BUOYS}B3,2026-03-01T00:00:00,x\n"));
+        killed_behind_the_commit(coast, db);
+        fs::write(coast.path("out/rejects.csv"), "somebody else's\n").unwrap();
+        pass(coast);
+        assert_eq!(coast.entry("a.csv")["state"], "filed");
+        assert_eq!(coast.read("out/rejects.csv"), "somebody else's\n");
+        let apart = coast.files("out");
+        let apart = apart
+            .iter()
+            .find(|path| path.starts_with("out/rejects") && **path != "out/rejects.csv");
+        assert!(coast.read(apart.unwrap()).contains("a.csv,,4,height_m,x"), "{apart:?}");
+        assert_eq!(coast.run("verify").code, 0);
+    });
+}
+
+#[test]
+fn of_a_batch_that_does_not_fit_each_file_is_held_for_its_own_fault() {
+    let load = "table = \"waves\"\nwait = \"50ms\"\n[gate.waves.batch]\nwhen.count = 3";
+    each(load, |coast, db| {
+        db.run(&format!("CREATE TABLE waves ({COLUMNS})"));
+        coast.drop("drops/a.csv", "buoy,swell\nB1,2\n");
+        coast.drop("drops/b.csv", "buoy,buoy\nB1,2\n");
+        coast.drop("drops/c.csv", "buoy\nB1\n");
+        pass_all(coast);
+        assert!(held_because(coast, "b.csv").contains("`buoy`"));
+        assert!(held_because(coast, "a.csv").contains("no column `swell`"));
+        held_because(coast, "c.csv");
+        assert_eq!(coast.json("gates waves")[0]["problems"], json!([]));
+        assert_eq!(db.count("waves"), 0);
+    });
+}
+
+#[test]
+fn rows_of_another_file_with_the_same_number_are_not_taken_out() {
+    each(&format!("table = \"waves\"\nif_missing = \"create\"\n{ADD}"), |coast, db| {
+        coast.drop("drops/a.csv", BUOYS);
+        pass_all(coast);
+        // A second ledger, whose first entry is another file.
+        let second = Coast::new("");
+        configure(&second, db, &format!("table = \"waves\"\n{ADD}"));
+        let both = format!("roots = [\".\", \"{}\"]", coast.path("").display());
+        let config = second.read("vadegate.toml").replace("roots = [\".\"]", &both);
+        fs::write(second.path("vadegate.toml"), config).unwrap();
+        second.drop("drops/z.csv", "buoy,taken_at,height_m\nB9,2026-03-02 12:00:00,9\n");
+        pass_all(&second);
+        assert_eq!(
+            db.rows("SELECT buoy FROM waves WHERE entry = 1 ORDER BY buoy"),
+            ["B1", "B2", "B9"]
+        );
+        let ran = coast.run_args(&["unload", "1", "--why", "the wrong day"]);
+        assert!(
+            ran.code != 0 && ran.out.contains("rows of another file with this number"),
+            "{}",
+            ran.out
+        );
+        assert_eq!(db.count("waves"), 3);
+    });
+}

@@ -1,0 +1,215 @@
+//! How a batch meets its outputs: what is there already, and what is added to it.
+
+use std::path::{Path, PathBuf};
+
+use vadegate_tables::{Added, Part, Plan};
+
+use super::live::Live;
+use super::load_plan::table_of;
+use super::places::builtins;
+use crate::config::{Exists, MergeConfig, Work};
+use crate::filing::numbered;
+use crate::ledger::{Entry, StagedOutput};
+use crate::pattern::TemplateError;
+use crate::work::merge::{Opening, begin_with, existing};
+
+/// How one table of rows meets its output.
+pub(super) struct RowsPlan {
+    pub path: PathBuf,
+    pub mode: &'static str,
+    base_bytes: u64,
+    pub columns: Plan,
+    pub opening: Opening,
+}
+
+/// A file beside the output.
+pub(super) struct BesidePlan {
+    path: PathBuf,
+    mode: &'static str,
+    base_bytes: u64,
+    /// Whether it begins with its header.
+    pub header: bool,
+}
+
+/// All outputs of a batch.
+pub(super) struct BatchPlan {
+    pub rows: RowsPlan,
+    pub rejects: Option<BesidePlan>,
+    pub account: Option<BesidePlan>,
+    pub all: Option<RowsPlan>,
+}
+
+fn staged(path: &Path, mode: &'static str, base_bytes: u64, role: &'static str) -> StagedOutput {
+    StagedOutput {
+        path: path.display().to_string(),
+        folder: path.parent().unwrap_or(Path::new("/")).display().to_string(),
+        mode,
+        base_bytes,
+        role,
+    }
+}
+
+impl BesidePlan {
+    /// It as an output that is to be staged.
+    pub fn staged(&self, role: &'static str) -> StagedOutput {
+        staged(&self.path, self.mode, self.base_bytes, role)
+    }
+}
+
+impl BatchPlan {
+    /// The outputs, in the order in which they are staged.
+    pub fn outputs(&self) -> Vec<StagedOutput> {
+        let rows = |plan: &RowsPlan, role| staged(&plan.path, plan.mode, plan.base_bytes, role);
+        let mut outputs = vec![rows(&self.rows, "rows")];
+        outputs.extend(self.rejects.as_ref().map(|plan| plan.staged("set aside")));
+        outputs.extend(self.account.as_ref().map(|plan| plan.staged("account")));
+        outputs.extend(self.all.as_ref().map(|plan| rows(plan, "all")));
+        outputs
+    }
+}
+
+/// In which output an entry takes part, and what is added to its rows.
+pub(super) struct Membership {
+    pub output: String,
+    pub added: Vec<Added>,
+    pub sheet: Option<Vec<Part>>,
+}
+
+/// The output in which an entry takes part, and the columns that are added to
+/// its rows; else why it must be held.
+pub(super) fn membership(live: &Live, entry: &Entry) -> Result<Membership, String> {
+    let failed = |error: TemplateError| error.to_string();
+    let values = builtins(&live.context, entry, None);
+    let (output, shaping, sheet) = match &live.gate.work {
+        Work::Merge(config) => {
+            let output = live.path_for(&config.into, entry, None).map_err(failed)?;
+            (output, &config.shaping, config.sheet.as_ref())
+        }
+        Work::Load(config) => {
+            (config.to.output(&table_of(live, config, entry)?), &config.shaping, None)
+        }
+        _ => return Err("the gate works no tables any more".into()),
+    };
+    let added = shaping.added(&entry.fields, &values).map_err(failed)?;
+    let sheet = sheet.map(|sheet| sheet.parts(&entry.fields, &values));
+    Ok(Membership { output, added, sheet: sheet.transpose().map_err(failed)? })
+}
+
+fn is_there(path: &Path) -> Result<bool, String> {
+    match path.symlink_metadata() {
+        Ok(meta) => Ok(meta.is_file()),
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(false),
+        Err(error) => Err(format!("the output `{}` cannot be looked at: {error}", path.display())),
+    }
+}
+
+/// Decides how a batch meets its outputs, all of them named by its first entry; an
+/// error holds the batch.
+pub(super) fn batch_plan(
+    live: &Live,
+    config: &MergeConfig,
+    output: &Path,
+    first: &Entry,
+) -> Result<BatchPlan, String> {
+    let rows = plan(config, output, config.exists)?;
+    let path = |template| {
+        live.path_for(template, first, None).map(PathBuf::from).map_err(|error| error.to_string())
+    };
+    let grows = rows.mode == "append" || rows.opening.base.is_some();
+    let rejects = match &config.rejects {
+        _ if config.shaping.misfits == vadegate_tables::Misfits::Hold => None,
+        Some(template) => Some(beside(path(template)?, true)?),
+        None => Some(beside(with_ending(&rows.path, "rejects.csv"), grows)?),
+    };
+    let account = config
+        .account
+        .then(|| beside(with_ending(&rows.path, "account.jsonl"), grows))
+        .transpose()?;
+    let all = match &config.also_all {
+        Some(template) => Some(plan(config, &path(template)?, Exists::Append)?),
+        None => None,
+    };
+    let plan = BatchPlan { rows, rejects, account, all };
+    let mut paths: Vec<String> = plan.outputs().into_iter().map(|output| output.path).collect();
+    paths.sort();
+    // Each would take the other's rows for a stranger's.
+    match paths.windows(2).find(|two| two[0] == two[1]) {
+        Some(two) => Err(format!(
+            "two outputs of the batch come to `{}`; give `into`, `also_all` and `rejects` paths of their own",
+            two[0]
+        )),
+        None => Ok(plan),
+    }
+}
+
+/// `out/tide.csv` with the ending `rejects.csv` is `out/tide.rejects.csv`.
+fn with_ending(output: &Path, ending: &str) -> PathBuf {
+    let name = output.file_name().unwrap_or_default().to_string_lossy();
+    let name = name.strip_suffix(".gz").unwrap_or(&name);
+    let stem = name.rsplit_once('.').map_or(name, |(stem, _)| stem);
+    output.with_file_name(format!("{stem}.{ending}"))
+}
+
+pub(super) fn beside(path: PathBuf, grows: bool) -> Result<BesidePlan, String> {
+    let there = is_there(&path)?;
+    let bytes = path.symlink_metadata().map_or(0, |meta| meta.len());
+    Ok(if there && grows {
+        BesidePlan { path, mode: "append", base_bytes: bytes, header: bytes == 0 }
+    } else {
+        BesidePlan { path, mode: "replace", base_bytes: 0, header: true }
+    })
+}
+
+/// Decides how rows meet an output; an error holds the batch.
+pub(super) fn plan(
+    config: &MergeConfig,
+    output: &Path,
+    exists: Exists,
+) -> Result<RowsPlan, String> {
+    let there = is_there(output)?;
+    let options = config.options(output);
+    let writing = options.writing.clone();
+    let mut plan = RowsPlan {
+        path: output.to_owned(),
+        mode: "create",
+        base_bytes: 0,
+        columns: Plan::new(options),
+        opening: Opening { header: true, line_end: false, base: None, summed: true },
+    };
+    match exists {
+        Exists::Replace => plan.mode = "replace",
+        Exists::Append if there && writing.can_grow() => {
+            let found = existing(output, &writing)?;
+            plan.mode = "append";
+            plan.base_bytes = found.bytes;
+            if !found.columns.is_empty() {
+                plan.columns.fix(found.columns);
+                plan.opening.header = false;
+                plan.opening.line_end = !found.ended;
+            }
+        }
+        // What rows cannot be added to is written anew, with its rows first.
+        Exists::Append if there => {
+            begin_with(&mut plan.columns, output)?;
+            plan.mode = "replace";
+            plan.opening.base = Some(output.to_owned());
+        }
+        Exists::Append => {}
+        Exists::Number => {
+            plan.mode = "number";
+            let mut number = 2;
+            while plan.path.symlink_metadata().is_ok() {
+                plan.path = numbered(output, number);
+                number += 1;
+            }
+        }
+        Exists::Fail if there => {
+            return Err(format!(
+                "the output `{}` exists already, and the gate says exists = \"fail\"",
+                output.display()
+            ));
+        }
+        Exists::Fail => {}
+    }
+    Ok(plan)
+}

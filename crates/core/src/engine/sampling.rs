@@ -1,0 +1,56 @@
+//! Looking into a table that lies in one of the roots.
+
+use std::io;
+use std::path::Path;
+
+use vadegate_tables::sample::{Bound, Sample, sample};
+use vadegate_tables::{Bytes, Fault, Sheets};
+
+use super::EngineError;
+use super::context::Context;
+use super::live::Live;
+use crate::arrivals::open_unmarked;
+use crate::config::Work;
+
+/// Sheets of a workbook that are looked at.
+const SHEETS: usize = 50;
+
+/// What is in the file at a path, as the gate reads it in whose drop folder it lies.
+pub(super) fn look_into(
+    context: &Context,
+    lives: &[&Live],
+    path: &Path,
+    sheet: Option<&str>,
+    rows: u64,
+) -> Result<Sample, EngineError> {
+    let shown = path.display();
+    let folder = path.parent().unwrap_or(Path::new("/"));
+    context.config.really_within_roots(folder).map_err(EngineError::NotThere)?;
+    if !context.config.within_roots(path) {
+        let why = format!("`{shown}` lies outside the roots; only what lies in them is shown");
+        return Err(EngineError::NotThere(why));
+    }
+    let file = open_unmarked(path).map_err(|error| match error.kind() {
+        io::ErrorKind::NotFound => EngineError::NotThere(format!("there is no file `{shown}`")),
+        _ => EngineError::NoTable(format!("`{shown}` cannot be read: {error}")),
+    })?;
+    if !file.metadata().is_ok_and(|meta| meta.is_file()) {
+        return Err(EngineError::NoTable(format!("`{shown}` is no file")));
+    }
+    let of_gate = lives.iter().find_map(|live| match &live.gate.work {
+        Work::Merge(merge) if live.gate.has_in_drop(folder) => Some(merge.shaping.reading.clone()),
+        Work::Load(load) if live.gate.has_in_drop(folder) => Some(load.shaping.reading.clone()),
+        _ => None,
+    });
+    let mut reading = of_gate.unwrap_or_default();
+    reading.sheets = match sheet {
+        Some(sheet) => Sheets::Named(vec![sheet.to_owned()]),
+        None => Sheets::All,
+    };
+    sample(Bytes::of(&file), &reading, Bound { rows, tables: SHEETS }).map_err(
+        |fault| match fault {
+            Fault::Io(error) => EngineError::NoTable(format!("`{shown}` cannot be read: {error}")),
+            fault => EngineError::NoTable(format!("`{shown}`: {fault}")),
+        },
+    )
+}

@@ -1,0 +1,159 @@
+//! Faults that are injected for tests: at named points of the protocol the process is
+//! killed, or the operating system seems to fail.
+//!
+//! Only builds with debug assertions have them; in a release every point is nothing.
+//! `VADEGATE_FAULT=POINT:N=KIND` has the N-th passing of a point fail (`kill`, `io`,
+//! `full`, `short`, `slow`), and `VADEGATE_FAULT=list` writes the points that are
+//! passed to stderr.
+
+/// Points of the protocol, in its order.
+pub const POINTS: [&str; 30] = [
+    "enter.read",
+    "ledger.commit",
+    "ledger.committed",
+    "stage.create",
+    "stage.write",
+    "stage.sync",
+    "stage.synced",
+    "load.connect",
+    "load.rows",
+    "load.marked",
+    "load.committed",
+    "unload.marked",
+    "run.begin",
+    "run.ended",
+    "publish.create",
+    "publish.replace",
+    "publish.append",
+    "publish.write",
+    "publish.sync",
+    "publish.unstage",
+    "publish.published",
+    "file.rename",
+    "file.renamed",
+    "file.copy",
+    "file.write",
+    "file.verify",
+    "file.place",
+    "file.unlink",
+    "file.delete",
+    "folder.sync",
+];
+
+/// Whether this build can have faults injected.
+pub const COMPILED: bool = cfg!(debug_assertions);
+
+#[cfg(debug_assertions)]
+mod injected {
+    use std::collections::HashMap;
+    use std::io::{self, Write};
+    use std::sync::{Mutex, OnceLock};
+    use std::time::Duration;
+
+    enum Wanted {
+        Nothing,
+        List,
+        Fault { point: String, nth: u32, kind: String },
+    }
+
+    fn wanted() -> &'static Wanted {
+        static WANTED: OnceLock<Wanted> = OnceLock::new();
+        WANTED.get_or_init(|| {
+            let Ok(text) = std::env::var("VADEGATE_FAULT") else { return Wanted::Nothing };
+            if text == "list" {
+                return Wanted::List;
+            }
+            let fault = text.split_once('=').and_then(|(at, kind)| {
+                let (point, nth) = at.split_once(':')?;
+                let (point, kind) = (point.to_owned(), kind.to_owned());
+                Some(Wanted::Fault { point, nth: nth.parse().ok()?, kind })
+            });
+            fault.unwrap_or(Wanted::Nothing)
+        })
+    }
+
+    /// Tells the test, which reads stderr; a reader that has gone is no fault.
+    fn tell(what: &str) {
+        let _ = writeln!(io::stderr(), "{what}");
+    }
+
+    fn passed(point: &str) -> u32 {
+        static PASSED: Mutex<Option<HashMap<String, u32>>> = Mutex::new(None);
+        let mut passed = PASSED.lock().unwrap_or_else(|p| p.into_inner());
+        let count = passed.get_or_insert_default().entry(point.to_owned()).or_default();
+        *count += 1;
+        *count
+    }
+
+    /// The kind of fault that is to happen here, if one is.
+    fn due(point: &str) -> Option<&'static str> {
+        match wanted() {
+            Wanted::Nothing => None,
+            Wanted::List => {
+                tell(&format!("point {point}"));
+                None
+            }
+            Wanted::Fault { point: wanted, nth, kind } => {
+                (point == wanted && passed(point) == *nth).then_some(kind.as_str())
+            }
+        }
+    }
+
+    pub(crate) fn at(point: &'static str) -> io::Result<()> {
+        let Some(kind) = due(point) else { return Ok(()) };
+        happen(point, kind)
+    }
+
+    fn happen(point: &str, kind: &str) -> io::Result<()> {
+        tell(&format!("fault {kind} at {point}"));
+        match kind {
+            "kill" => {
+                // SAFETY: a plain system call; nothing runs after it.
+                unsafe { libc::kill(libc::getpid(), libc::SIGKILL) };
+                Ok(())
+            }
+            "slow" => {
+                std::thread::sleep(Duration::from_millis(300));
+                Ok(())
+            }
+            "full" | "short" => Err(io::Error::from_raw_os_error(libc::ENOSPC)),
+            _ => Err(io::Error::from_raw_os_error(libc::EIO)),
+        }
+    }
+
+    /// Writes `bytes` unless a fault is due; a short write leaves half of them.
+    pub(crate) fn write(
+        point: &'static str,
+        bytes: &[u8],
+        mut write: impl FnMut(&[u8]) -> io::Result<()>,
+    ) -> io::Result<()> {
+        let Some(kind) = due(point) else { return write(bytes) };
+        if matches!(kind, "short" | "kill") {
+            write(&bytes[..bytes.len() / 2])?;
+        }
+        happen(point, kind)?;
+        write(bytes)
+    }
+}
+
+#[cfg(not(debug_assertions))]
+mod injected {
+    use std::io;
+
+    #[inline(always)]
+    #[expect(clippy::unnecessary_wraps, reason = "as the one that can fail")]
+    pub(crate) fn at(_: &'static str) -> io::Result<()> {
+        Ok(())
+    }
+
+    #[inline(always)]
+    pub(crate) fn write(
+        _: &'static str,
+        bytes: &[u8],
+        mut write: impl FnMut(&[u8]) -> io::Result<()>,
+    ) -> io::Result<()> {
+        write(bytes)
+    }
+}
+
+pub(crate) use injected::{at, write};

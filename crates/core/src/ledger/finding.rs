@@ -1,0 +1,142 @@
+//! Finding the entries of a file: by its path, its name, its place in the archive,
+//! its sum. A ledger may have ten million entries, so each has an index to go by.
+
+use rusqlite::OptionalExtension;
+use rusqlite::types::Value;
+
+use super::rows::{escape_like, select, text};
+use super::{Entry, Ledger, LedgerError, reading};
+
+impl Ledger {
+    /// The newest entry of a path below a drop folder of a gate.
+    pub(crate) fn of_path(
+        &self,
+        gate: &str,
+        folder: &str,
+        path: &str,
+    ) -> Result<Option<Entry>, LedgerError> {
+        let rest = "WHERE gate = ? AND path = ? AND drop_folder = ? ORDER BY id DESC LIMIT 1";
+        let values = [text(gate), text(path), text(folder)];
+        let found = self.read(|reader| select(reader, rest, values))?;
+        Ok(found.into_iter().next().map(|filing| filing.entry))
+    }
+
+    /// The entry that was moved to this place, the newest if there are several; `sum`
+    /// is that of the file there, if there is one. Entries are looked for by their
+    /// name and their sum first, for which there are indexes.
+    pub(crate) fn moved_to(
+        &self,
+        place: &str,
+        sum: Option<[u8; 32]>,
+    ) -> Result<Option<Entry>, LedgerError> {
+        let name = place.rsplit('/').next().unwrap_or(place);
+        let of_name = self.of_exact_path(name)?;
+        let there = |entry: &Entry| entry.filed_to.as_deref() == Some(place);
+        let mut found: Vec<Entry> = of_name.into_iter().filter(there).collect();
+        if let Some(sum) = sum.filter(|_| found.is_empty()) {
+            found = self.with_sum(&sum, 1000)?;
+            found.retain(there);
+        }
+        if let Some(newest) = found.into_iter().max_by_key(|entry| entry.id) {
+            return Ok(Some(newest));
+        }
+        let rest = "WHERE target = ? AND in_drop = 0 ORDER BY id DESC LIMIT 1";
+        let found = self.read(|reader| select(reader, rest, [text(place)]))?;
+        Ok(found.into_iter().next().map(|filing| filing.entry))
+    }
+
+    /// Whether an entry lies at this place, or is just being moved there; `sum` is that
+    /// of the file.
+    pub(crate) fn knows_place(&self, place: &str, sum: [u8; 32]) -> Result<bool, LedgerError> {
+        self.read(|reader| {
+            // By the sum there is an index, whatever the file is called.
+            let query = || -> rusqlite::Result<bool> {
+                let mut select = reader.prepare_cached(
+                    "SELECT EXISTS (
+                       SELECT 1 FROM entry WHERE space IN (SELECT name FROM space) AND identity = ?1
+                         AND (target = ?2 OR source = ?2)
+                       UNION ALL
+                       SELECT 1 FROM entry WHERE sha256 = ?1 AND identity IS NOT sha256
+                         AND (target = ?2 OR source = ?2))",
+                )?;
+                select.query_row((sum.as_slice(), place), |row| row.get(0))
+            };
+            query().map_err(reading)
+        })
+    }
+
+    /// The newest entry with this file name, at any gate.
+    pub(crate) fn of_name(&self, name: &str) -> Result<Option<Entry>, LedgerError> {
+        let newest = self.of_exact_path(name)?.into_iter().max_by_key(|entry| entry.id);
+        if newest.is_some() {
+            return Ok(newest);
+        }
+        let rest = "WHERE path LIKE '%/' || ? ESCAPE '\\' ORDER BY id DESC LIMIT 1";
+        let found = self.read(|reader| select(reader, rest, [text(&escape_like(name))]))?;
+        Ok(found.into_iter().next().map(|filing| filing.entry))
+    }
+
+    /// The newest entries of each gate with this path below their drop folder.
+    fn of_exact_path(&self, path: &str) -> Result<Vec<Entry>, LedgerError> {
+        let mut found = Vec::new();
+        for gate in self.names("SELECT DISTINCT gate FROM tally")? {
+            let rest = "WHERE gate = ? AND path = ? ORDER BY id DESC LIMIT 100";
+            found.extend(self.read(|reader| select(reader, rest, [text(&gate), text(path)]))?);
+        }
+        Ok(found.into_iter().map(|filing| filing.entry).collect())
+    }
+
+    /// Entries with this SHA-256, oldest first, at most `limit` of them.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub fn with_sum(&self, sum: &[u8; 32], limit: u32) -> Result<Vec<Entry>, LedgerError> {
+        let mut found = Vec::new();
+        let value = || Value::Blob(sum.to_vec());
+        for space in self.names("SELECT name FROM space")? {
+            // Where the content is the identity, that index has it.
+            let rest = "WHERE space = ? AND identity = ? AND sha256 = ?";
+            let values = [text(&space), value(), value()];
+            found.extend(self.read(|reader| select(reader, rest, values))?);
+        }
+        let rest = format!("WHERE sha256 = ? AND identity IS NOT sha256 ORDER BY id LIMIT {limit}");
+        found.extend(self.read(|reader| select(reader, &rest, [value()]))?);
+        let mut found: Vec<Entry> = found.into_iter().map(|filing| filing.entry).collect();
+        found.sort_by_key(|entry| entry.id);
+        found.truncate(limit as usize);
+        Ok(found)
+    }
+
+    fn names(&self, sql: &str) -> Result<Vec<String>, LedgerError> {
+        self.read(|reader| {
+            let query = || -> rusqlite::Result<Vec<String>> {
+                reader.prepare_cached(sql)?.query_map([], |row| row.get(0))?.collect()
+            };
+            query().map_err(reading)
+        })
+    }
+
+    /// The entry that holds this identity; of those whose life has ended only one
+    /// that was worked after `not_before` (milliseconds).
+    pub(crate) fn with_identity(
+        &self,
+        space: &str,
+        identity: &[u8],
+        not_before: i64,
+    ) -> Result<Option<i64>, LedgerError> {
+        self.read(|reader| {
+            reader
+                .prepare_cached(
+                    "SELECT id FROM entry WHERE space = ?1 AND identity = ?2
+                       AND (COALESCE(worked_at, ready_at) >= ?3
+                         OR state IN ('ready', 'working', 'worked', 'held'))
+                     UNION ALL
+                     SELECT entry FROM kept WHERE space = ?1 AND identity = ?2 AND at >= ?3",
+                )
+                .and_then(|mut select| {
+                    select.query_row((space, identity, not_before), |row| row.get(0)).optional()
+                })
+                .map_err(reading)
+        })
+    }
+}

@@ -1,0 +1,372 @@
+//! What the engine asks of the ledger: what is open, what is to be done next.
+
+use std::collections::HashMap;
+
+use rusqlite::OptionalExtension;
+use rusqlite::types::Value;
+
+use super::doings::Unpublished;
+use super::rows::{IN_DROP, hex, select, text};
+use super::types::Filing;
+use super::{Ledger, LedgerError, State, reading};
+use crate::arrivals::Version;
+
+/// A batch that was begun and not ended.
+#[derive(Debug, Clone)]
+pub(crate) struct Unended {
+    pub batch: i64,
+    /// The staged files of its outputs.
+    pub staged: Vec<String>,
+    /// The table into which it loads, if it does.
+    pub loads_into: Option<String>,
+    /// How the rows that it sets aside meet their file: the file, how, and its length
+    /// then.
+    pub aside: Option<(String, String, u64)>,
+    pub work: String,
+    pub leased: bool,
+}
+
+/// An entry that a worker has.
+#[derive(Debug, Clone)]
+pub(crate) struct Leased {
+    pub batch: i64,
+    pub gate: String,
+    pub entry: i64,
+    pub worker: String,
+    /// In milliseconds since 1970.
+    pub until: i64,
+}
+
+/// What a batch wrote into an output that stands in its place.
+#[derive(Debug, Clone)]
+pub(crate) struct WrittenOutput {
+    pub gate: String,
+    pub batch: i64,
+    pub path: String,
+    pub mode: String,
+    pub base_bytes: u64,
+    pub bytes: u64,
+    pub sha256: String,
+}
+
+/// What a batch loaded into a database.
+#[derive(Debug, Clone)]
+pub(crate) struct LoadedOutput {
+    pub gate: String,
+    pub batch: i64,
+    /// The database and the table.
+    pub path: String,
+    pub rows: u64,
+    /// The name of the load.
+    pub load: String,
+}
+
+impl Ledger {
+    /// What was loaded into databases, by one gate or all, oldest first.
+    pub(crate) fn loaded_outputs(
+        &self,
+        gate: Option<&str>,
+    ) -> Result<Vec<LoadedOutput>, LedgerError> {
+        let tag = self.tag()?;
+        self.read(|reader| {
+            let query = || -> rusqlite::Result<Vec<LoadedOutput>> {
+                let mut select = reader.prepare_cached(
+                    "SELECT b.gate, o.batch, o.path, o.rows, b.begun_at
+                     FROM output o JOIN batch b ON b.id = o.batch
+                     WHERE o.role = 'load' AND o.published_at IS NOT NULL AND b.gate = COALESCE(?, b.gate)
+                     ORDER BY o.id",
+                )?;
+                let loaded = |row: &rusqlite::Row<'_>| {
+                    let batch: i64 = row.get(1)?;
+                    Ok(LoadedOutput {
+                        gate: row.get(0)?,
+                        batch,
+                        path: row.get(2)?,
+                        rows: row.get::<_, i64>(3)?.cast_unsigned(),
+                        load: load_name(tag, batch, row.get(4)?),
+                    })
+                };
+                select.query_map([gate], loaded)?.collect()
+            };
+            query().map_err(reading)
+        })
+    }
+
+    /// What was written into outputs, oldest first.
+    pub(crate) fn written_outputs(&self) -> Result<Vec<WrittenOutput>, LedgerError> {
+        self.read(|reader| {
+            let query = || -> rusqlite::Result<Vec<WrittenOutput>> {
+                let mut select = reader.prepare_cached(
+                    "SELECT b.gate, o.batch, o.path, o.mode, o.base_bytes, o.bytes, o.sha256
+                     FROM output o JOIN batch b ON b.id = o.batch
+                     WHERE o.published_at IS NOT NULL AND o.role <> 'load' ORDER BY o.id",
+                )?;
+                select
+                    .query_map([], |row| {
+                        Ok(WrittenOutput {
+                            gate: row.get(0)?,
+                            batch: row.get(1)?,
+                            path: row.get(2)?,
+                            mode: row.get(3)?,
+                            base_bytes: row.get::<_, i64>(4)?.cast_unsigned(),
+                            bytes: row.get::<_, i64>(5)?.cast_unsigned(),
+                            sha256: hex(&row.get::<_, Vec<u8>>(6)?),
+                        })
+                    })?
+                    .collect()
+            };
+            query().map_err(reading)
+        })
+    }
+
+    /// Entries of a gate in one of the open states, oldest first.
+    pub(crate) fn open_entries(
+        &self,
+        gate: &str,
+        state: State,
+    ) -> Result<Vec<Filing>, LedgerError> {
+        // The state is written out so that the partial index serves.
+        let rest = format!("WHERE gate = ? AND state = '{}' ORDER BY id", state.word());
+        self.read(|reader| select(reader, &rest, [text(gate)]))
+    }
+
+    /// Repeats of a gate that can be filed: those whose first entry is worked,
+    /// or was set aside. While the first still waits for its work its repeats
+    /// stay, so that one of them can take its place if its file disappears.
+    /// Where repeats are deleted, the first must be worked and filed for good.
+    pub(crate) fn repeats_to_file(
+        &self,
+        gate: &str,
+        deleted: bool,
+    ) -> Result<Vec<Filing>, LedgerError> {
+        let rest = "WHERE gate = ? AND state = 'repeat' AND NOT EXISTS (
+              SELECT 1 FROM entry first
+              WHERE first.id = entry.repeat_of AND first.state IN ('ready', 'working', 'worked', 'held')
+                AND (? OR first.state IN ('ready', 'working')))
+            ORDER BY id";
+        let values = [text(gate), Value::Integer(deleted.into())];
+        self.read(|reader| select(reader, rest, values))
+    }
+
+    /// Entries of a gate that were passed over and are to be filed.
+    pub(crate) fn passed_over_to_file(&self, gate: &str) -> Result<Vec<Filing>, LedgerError> {
+        let rest = "WHERE gate = ? AND state = 'passed over' AND in_drop = 1 AND target IS NOT NULL ORDER BY id";
+        self.read(|reader| select(reader, rest, [text(gate)]))
+    }
+
+    /// How new a file of each part of a gate must be to be picked, in nanoseconds
+    /// since 1970.
+    pub(crate) fn pick_marks(&self, gate: &str) -> Result<HashMap<String, i64>, LedgerError> {
+        self.read(|reader| {
+            let query = || -> rusqlite::Result<HashMap<String, i64>> {
+                let mut select = reader
+                    .prepare_cached("SELECT part, modified_ns FROM pick_mark WHERE gate = ?")?;
+                select.query_map([gate], |row| Ok((row.get(0)?, row.get(1)?)))?.collect()
+            };
+            query().map_err(reading)
+        })
+    }
+
+    /// Ready entries of a gate that wait for nothing, and the time (in
+    /// milliseconds) for which the next of the others waits.
+    pub(crate) fn ready(
+        &self,
+        gate: &str,
+        now: i64,
+    ) -> Result<(Vec<Filing>, Option<i64>), LedgerError> {
+        self.read(|reader| {
+            let ready = select(
+                reader,
+                "WHERE gate = ? AND state = 'ready' AND COALESCE(not_before, 0) <= ? ORDER BY id",
+                [text(gate), Value::Integer(now)],
+            )?;
+            let next = reader
+                .prepare_cached(
+                    "SELECT MIN(not_before) FROM entry WHERE gate = ? AND state = 'ready' AND not_before > ?",
+                )
+                .and_then(|mut select| select.query_row((gate, now), |row| row.get(0)))
+                .map_err(reading)?;
+            Ok((ready, next))
+        })
+    }
+
+    /// Tells of each version that is thought to lie in the gate's drop folder, one
+    /// by one: there may be a million.
+    pub(crate) fn each_in_drop(
+        &self,
+        gate: &str,
+        mut each: impl FnMut(&str, &str, Version, i64),
+    ) -> Result<(), LedgerError> {
+        self.read(|reader| {
+            let mut query = || -> rusqlite::Result<()> {
+                for wheres in IN_DROP {
+                    let mut select = reader.prepare_cached(&format!(
+                        "SELECT path, bytes, modified_ns, inode, id, drop_folder FROM entry WHERE gate = ? AND {wheres}"
+                    ))?;
+                    let mut rows = select.query([gate])?;
+                    while let Some(row) = rows.next()? {
+                        let version = Version {
+                            bytes: row.get::<_, i64>(1)?.cast_unsigned(),
+                            modified_ns: row.get(2)?,
+                            inode: row.get::<_, i64>(3)?.cast_unsigned(),
+                        };
+                        let (folder, path) = (row.get_ref(5)?, row.get_ref(0)?);
+                        each(folder.as_str()?, path.as_str()?, version, row.get(4)?);
+                    }
+                }
+                Ok(())
+            };
+            query().map_err(reading)
+        })
+    }
+
+    /// Batches of a gate that were begun and not ended.
+    pub(crate) fn unended(&self, gate: &str) -> Result<Vec<Unended>, LedgerError> {
+        self.read(|reader| {
+            let query = || -> rusqlite::Result<Vec<Unended>> {
+                let mut select = reader.prepare_cached(
+                    "SELECT DISTINCT e.batch, b.work, b.lease_until IS NOT NULL
+                     FROM entry e JOIN batch b ON b.id = e.batch
+                     WHERE e.gate = ? AND e.state = 'working'",
+                )?;
+                let mut outputs = reader.prepare_cached(
+                    "SELECT staged FROM output WHERE batch = ? AND role <> 'load' ORDER BY id",
+                )?;
+                let mut loads = reader
+                    .prepare_cached("SELECT path FROM output WHERE batch = ? AND role = 'load'")?;
+                let mut asides = reader.prepare_cached(
+                    "SELECT path, mode, base_bytes FROM output WHERE batch = ? AND role = 'set aside'",
+                )?;
+                let mut unended = Vec::new();
+                let mut rows = select.query([gate])?;
+                while let Some(row) = rows.next()? {
+                    let batch = row.get(0)?;
+                    let staged = outputs.query_map([batch], |row| row.get(0))?;
+                    unended.push(Unended {
+                        batch,
+                        staged: staged.collect::<Result<_, _>>()?,
+                        loads_into: loads.query_row([batch], |row| row.get(0)).optional()?,
+                        aside: asides
+                            .query_row([batch], |row| {
+                                let base: i64 = row.get(2)?;
+                                Ok((row.get(0)?, row.get(1)?, base.cast_unsigned()))
+                            })
+                            .optional()?,
+                        work: row.get(1)?,
+                        leased: row.get(2)?,
+                    });
+                }
+                Ok(unended)
+            };
+            query().map_err(reading)
+        })
+    }
+
+    /// The name of a batch's load, unlike that of any other: a ledger that is restored
+    /// from a backup counts its batches from an earlier number, but at another time.
+    pub(crate) fn load_name(&self, batch: i64) -> Result<String, LedgerError> {
+        let tag = self.tag()?;
+        let begun: i64 = self.read(|reader| {
+            let mut select = reader
+                .prepare_cached("SELECT begun_at FROM batch WHERE id = ?")
+                .map_err(reading)?;
+            select.query_row([batch], |row| row.get(0)).map_err(reading)
+        })?;
+        Ok(load_name(tag, batch, begun))
+    }
+
+    /// Leases of a gate's entries, those whose time is over too.
+    pub(crate) fn leases(&self, gate: &str) -> Result<Vec<Leased>, LedgerError> {
+        self.leased("b.gate = ?", text(gate))
+    }
+
+    /// The lease of this number, if it has not ended.
+    pub(crate) fn lease(&self, batch: i64) -> Result<Option<Leased>, LedgerError> {
+        Ok(self.leased("b.id = ?", Value::Integer(batch))?.into_iter().next())
+    }
+
+    fn leased(&self, wheres: &str, value: Value) -> Result<Vec<Leased>, LedgerError> {
+        self.read(|reader| {
+            let query = || -> rusqlite::Result<Vec<Leased>> {
+                let mut select = reader.prepare_cached(&format!(
+                    "SELECT b.id, b.gate, e.id, b.worker, b.lease_until
+                     FROM batch b JOIN entry e ON e.batch = b.id AND e.state = 'working'
+                     WHERE b.lease_until IS NOT NULL AND b.ended_at IS NULL AND {wheres}"
+                ))?;
+                select
+                    .query_map([value], |row| {
+                        Ok(Leased {
+                            batch: row.get(0)?,
+                            gate: row.get(1)?,
+                            entry: row.get(2)?,
+                            worker: row.get(3)?,
+                            until: row.get(4)?,
+                        })
+                    })?
+                    .collect()
+            };
+            query().map_err(reading)
+        })
+    }
+
+    /// Committed outputs of a gate that do not stand in their place yet.
+    pub(crate) fn unpublished(&self, gate: &str) -> Result<Vec<Unpublished>, LedgerError> {
+        self.read(|reader| {
+            let query = || -> rusqlite::Result<Vec<Unpublished>> {
+                let mut select = reader.prepare_cached(
+                    "SELECT o.id, o.batch, o.path, o.staged, o.mode, o.base_bytes, o.inode, o.bytes
+                     FROM output o JOIN batch b ON b.id = o.batch
+                     WHERE o.published_at IS NULL AND o.committed_at IS NOT NULL AND b.gate = ?
+                     ORDER BY o.id",
+                )?;
+                select
+                    .query_map([gate], |row| {
+                        Ok(Unpublished {
+                            id: row.get(0)?,
+                            batch: row.get(1)?,
+                            path: row.get(2)?,
+                            staged: row.get(3)?,
+                            mode: row.get(4)?,
+                            base_bytes: row.get::<_, i64>(5)?.cast_unsigned(),
+                            inode: row.get::<_, i64>(6)?.cast_unsigned(),
+                            bytes: row.get::<_, i64>(7)?.cast_unsigned(),
+                        })
+                    })?
+                    .collect()
+            };
+            query().map_err(reading)
+        })
+    }
+
+    /// Whether a person has paused the gate.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub fn paused(&self, gate: &str) -> Result<bool, LedgerError> {
+        self.read(|reader| {
+            reader
+                .prepare_cached("SELECT paused FROM gate_setting WHERE gate = ?")
+                .and_then(|mut select| select.query_row([gate], |row| row.get(0)).optional())
+                .map(|paused| paused.unwrap_or(false))
+                .map_err(reading)
+        })
+    }
+
+    /// Whether something committed for an output does not stand in it yet.
+    pub(crate) fn pending_output(&self, path: &str) -> Result<bool, LedgerError> {
+        self.read(|reader| {
+            reader
+                .prepare_cached(
+                    "SELECT COUNT(*) FROM output WHERE path = ? AND published_at IS NULL AND committed_at IS NOT NULL",
+                )
+                .and_then(|mut select| select.query_row([path], |row| row.get::<_, i64>(0)))
+                .map(|count| count > 0)
+                .map_err(reading)
+        })
+    }
+}
+
+/// The name of the load of a batch that begun at this time.
+fn load_name(tag: &str, batch: i64, begun_ms: i64) -> String {
+    format!("{tag}-{batch}-{begun_ms}")
+}

@@ -1,0 +1,177 @@
+//! Entries that are handed out to workers, on lease.
+
+use std::io::Read;
+use std::time::{Duration, Instant};
+
+use actix_web::web::{self, Bytes, Data, Json, Path};
+use actix_web::{HttpResponse, get, post};
+use serde::{Deserialize, Serialize};
+use tokio::sync::mpsc;
+use utoipa::ToSchema;
+use vadegate_core::config::parse_duration;
+use vadegate_core::engine::{Offered, WorkerEnd};
+
+use crate::problem::Problem;
+use crate::{Shared, ask};
+
+/// The longest that a call waits for an entry.
+const LONGEST_WAIT: Duration = Duration::from_secs(60);
+
+/// How often it is looked whether an entry waits by now, at the least: one whose time
+/// of waiting is over makes no event.
+const LOOK: Duration = Duration::from_secs(1);
+
+/// What a worker asks for.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct TakeOrder {
+    /// The worker's name, for people.
+    pub worker: String,
+    /// At most so many entries; by default 1.
+    #[serde(default)]
+    pub most: Option<usize>,
+    /// For how long, such as `5m`; by default as the gate says.
+    #[serde(default)]
+    pub lease: Option<String>,
+    /// How long to wait when there is nothing, such as `30s`; by default not at all.
+    #[serde(default)]
+    pub wait: Option<String>,
+}
+
+/// For how long a lease is prolonged.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ProlongOrder {
+    /// From now on, such as `5m`; by default as the gate says.
+    #[serde(default)]
+    pub lease: Option<String>,
+}
+
+/// The new end of a lease.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Prolonged {
+    /// It ends then.
+    #[schema(value_type = String, format = DateTime)]
+    pub until: jiff::Timestamp,
+}
+
+/// How a worker ended with an entry.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct EndOrder {
+    /// How.
+    pub end: WorkerEnd,
+    /// What its program printed; at most 64 KiB are kept.
+    #[serde(default)]
+    pub printed: String,
+    /// Why it is to be tried again, or failed.
+    #[serde(default)]
+    pub reason: Option<String>,
+}
+
+fn duration(text: Option<&str>) -> Result<Option<Duration>, Problem> {
+    text.map(parse_duration).transpose().map_err(Problem::bad_request)
+}
+
+/// Takes ready entries of a gate whose work is `offer`, each on a lease with a fencing
+/// number. An empty list says that there is nothing.
+#[utoipa::path(tag = "offers", request_body = TakeOrder,
+    params(("gate" = String, Path, description = "The gate's name")),
+    responses((status = 200, body = Vec<Offered>), (status = 404, body = Problem),
+        (status = 409, body = Problem, description = "The gate offers nothing")))]
+#[post("/api/v1/gates/{gate}/take")]
+pub(crate) async fn take(
+    shared: Data<Shared>,
+    gate: Path<String>,
+    order: Json<TakeOrder>,
+) -> Result<Json<Vec<Offered>>, Problem> {
+    let (gate, order) = (gate.into_inner(), order.into_inner());
+    let lease = duration(order.lease.as_deref())?;
+    let wait = duration(order.wait.as_deref())?.unwrap_or(Duration::ZERO).min(LONGEST_WAIT);
+    let most = order.most.unwrap_or(1).clamp(1, 1000);
+    let until = Instant::now() + wait;
+    let mut pulses = shared.live.sender().subscribe();
+    loop {
+        let (name, worker) = (gate.clone(), order.worker.clone());
+        let taken =
+            ask(&shared, move |engine| Ok(engine.hand_out(&name, &worker, most, lease)?)).await?;
+        let left = until.saturating_duration_since(Instant::now());
+        if !taken.is_empty() || left.is_zero() || shared.live.is_closing() {
+            return Ok(Json(taken));
+        }
+        // Whatever woke it, it only looks again.
+        let _ = tokio::time::timeout(left.min(LOOK), pulses.recv()).await;
+    }
+}
+
+/// The bytes of the file of a lease.
+#[utoipa::path(tag = "offers",
+    params(("fence" = i64, Path, description = "The fencing number")),
+    responses((status = 200, content_type = "application/octet-stream", body = String,
+        description = "The bytes"),
+        (status = 409, body = Problem, description = "The lease is over")))]
+#[get("/api/v1/leases/{fence}/file")]
+pub(crate) async fn file(shared: Data<Shared>, fence: Path<i64>) -> Result<HttpResponse, Problem> {
+    let fence = fence.into_inner();
+    let (mut file, entry) = ask(&shared, move |engine| Ok(engine.leased_file(fence)?)).await?;
+    let (hand_over, pieces) = mpsc::channel::<Result<Bytes, std::io::Error>>(4);
+    drop(web::block(move || {
+        let mut buffer = vec![0; 64 * 1024];
+        loop {
+            let piece = match file.read(&mut buffer) {
+                Ok(0) => break,
+                Ok(count) => Ok(Bytes::copy_from_slice(&buffer[..count])),
+                Err(error) if error.kind() == std::io::ErrorKind::Interrupted => continue,
+                Err(error) => Err(error),
+            };
+            let failed = piece.is_err();
+            if hand_over.blocking_send(piece).is_err() || failed {
+                break;
+            }
+        }
+    }));
+    let stream = futures_util::stream::unfold(pieces, |mut pieces| async move {
+        let piece = pieces.recv().await?;
+        Some((piece, pieces))
+    });
+    Ok(HttpResponse::Ok()
+        .content_type("application/octet-stream")
+        .insert_header(("X-Content-SHA256", entry.sha256))
+        .streaming(stream))
+}
+
+/// Prolongs a lease.
+#[utoipa::path(tag = "offers", request_body = ProlongOrder,
+    params(("fence" = i64, Path, description = "The fencing number")),
+    responses((status = 200, body = Prolonged),
+        (status = 409, body = Problem, description = "The lease is over")))]
+#[post("/api/v1/leases/{fence}/prolong")]
+pub(crate) async fn prolong(
+    shared: Data<Shared>,
+    fence: Path<i64>,
+    order: Json<ProlongOrder>,
+) -> Result<Json<Prolonged>, Problem> {
+    let (fence, lease) = (fence.into_inner(), duration(order.lease.as_deref())?);
+    ask(&shared, move |engine| Ok(Prolonged { until: engine.prolong(fence, lease)? }))
+        .await
+        .map(Json)
+}
+
+/// Ends a lease: done, again, or failed.
+#[utoipa::path(tag = "offers", request_body = EndOrder,
+    params(("fence" = i64, Path, description = "The fencing number")),
+    responses((status = 204, description = "It is recorded, durably"),
+        (status = 409, body = Problem, description = "The lease is over: the work is not taken")))]
+#[post("/api/v1/leases/{fence}/end")]
+pub(crate) async fn end(
+    shared: Data<Shared>,
+    fence: Path<i64>,
+    order: Json<EndOrder>,
+) -> Result<HttpResponse, Problem> {
+    const KEPT: usize = 64 * 1024;
+    let (fence, EndOrder { end, mut printed, reason }) = (fence.into_inner(), order.into_inner());
+    let cut = (0..=KEPT.min(printed.len())).rev().find(|at| printed.is_char_boundary(*at));
+    printed.truncate(cut.unwrap_or(0));
+    ask(&shared, move |engine| Ok(engine.end_lease(fence, end, printed, reason)?)).await?;
+    Ok(HttpResponse::NoContent().finish())
+}

@@ -1,0 +1,202 @@
+//! What people do to entries.
+
+use actix_web::post;
+use actix_web::web::{Data, Json, Path};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use vadegate_core::engine::{Adoption, Doing, Done, Engine};
+use vadegate_core::ledger::{By, Query};
+use vadegate_core::pattern::Pattern;
+
+use crate::problem::Problem;
+use crate::{Shared, ask};
+
+/// The most entries to which something is done at once.
+const MOST: usize = 100_000;
+
+/// What is to be done to which entries, by whom and why.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Order {
+    /// What is done.
+    pub doing: Doing,
+    /// To these entries.
+    #[serde(default)]
+    pub entries: Vec<i64>,
+    /// Or to all entries that fit.
+    #[serde(default)]
+    pub fitting: Option<Query>,
+    /// Who, and why.
+    #[serde(flatten)]
+    pub by: OrderBy,
+    /// Only tell what would be done.
+    #[serde(default)]
+    pub rehearse: bool,
+    /// How many entries it must be: when there are others by now, nothing is done.
+    #[serde(default)]
+    pub expected: Option<u64>,
+}
+
+/// A person, and why.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct OrderBy {
+    /// Who.
+    pub who: String,
+    /// Why; needed to do it, not to rehearse it.
+    #[serde(default)]
+    pub why: String,
+}
+
+impl OrderBy {
+    fn checked(self, rehearse: bool) -> Result<By, Problem> {
+        let OrderBy { who, why } = self;
+        if who.trim().is_empty() {
+            return Err(Problem::bad_request("`who` is empty; say who does it"));
+        }
+        if why.trim().is_empty() && !rehearse {
+            return Err(Problem::bad_request(
+                "`why` is empty; say why: it stands in the history of each entry",
+            ));
+        }
+        Ok(By { who: who.trim().to_owned(), why: why.trim().to_owned() })
+    }
+}
+
+/// Does something to entries for a person: has them worked again, files or deletes
+/// what is held, or forgets. What is refused for one entry is told, and the others go
+/// on.
+#[utoipa::path(tag = "people", request_body = Order,
+    responses((status = 200, body = Done),
+        (status = 400, body = Problem, description = "The order is not understood"),
+        (status = 409, body = Problem, description = "There are not as many entries as expected")))]
+#[post("/api/v1/entries/doings")]
+pub(crate) async fn doings(
+    shared: Data<Shared>,
+    order: Json<Order>,
+) -> Result<Json<Done>, Problem> {
+    let order = order.into_inner();
+    ask(&shared, move |engine| order.carry_out(engine)).await.map(Json)
+}
+
+impl Order {
+    /// Has an engine do it.
+    ///
+    /// # Errors
+    /// A [`Problem`] that tells what is wrong.
+    pub fn carry_out(self, engine: &Engine) -> Result<Done, Problem> {
+        let Order { doing, mut entries, fitting, by, rehearse, expected } = self;
+        let by = by.checked(rehearse)?;
+        if let Some(query) = fitting {
+            engine.ask(|ledger| {
+                ledger.each(&query, |entry| {
+                    entries.push(entry.id);
+                    entries.len() <= MOST
+                })
+            })?;
+        }
+        if entries.len() > MOST {
+            return Err(Problem::bad_request(format!(
+                "there are more than {MOST} such entries; narrow it down"
+            )));
+        }
+        if let Some(expected) = expected.filter(|expected| *expected != entries.len() as u64) {
+            let detail = format!(
+                "there are {} such entries by now, and {expected} were expected; look again",
+                entries.len()
+            );
+            return Err(Problem::new(actix_web::http::StatusCode::CONFLICT, detail));
+        }
+        Ok(engine.people_do(doing, &entries, &by, rehearse)?)
+    }
+}
+
+/// Which files are to be adopted, by whom and why.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct AdoptOrder {
+    /// Only files that fit this pattern.
+    #[serde(default)]
+    pub pattern: Option<String>,
+    /// Who, and why.
+    #[serde(flatten)]
+    pub by: OrderBy,
+    /// Only tell what would be adopted.
+    #[serde(default)]
+    pub rehearse: bool,
+}
+
+/// Enters what lies in a gate's drop folders as already worked, without working it.
+#[utoipa::path(tag = "people", request_body = AdoptOrder,
+    params(("gate" = String, Path, description = "The gate's name")),
+    responses((status = 200, body = Adoption), (status = 400, body = Problem),
+        (status = 404, body = Problem)))]
+#[post("/api/v1/gates/{gate}/adopt")]
+pub(crate) async fn adopt(
+    shared: Data<Shared>,
+    gate: Path<String>,
+    order: Json<AdoptOrder>,
+) -> Result<Json<Adoption>, Problem> {
+    let order = order.into_inner();
+    ask(&shared, move |engine| order.carry_out(engine, &gate)).await.map(Json)
+}
+
+impl AdoptOrder {
+    /// Has an engine do it.
+    ///
+    /// # Errors
+    /// A [`Problem`] that tells what is wrong.
+    pub fn carry_out(self, engine: &Engine, gate: &str) -> Result<Adoption, Problem> {
+        let AdoptOrder { pattern, by, rehearse } = self;
+        let by = by.checked(rehearse)?;
+        let pattern = pattern.map(|text| Pattern::parse(&text, false)).transpose();
+        let pattern = pattern.map_err(|error| Problem::bad_request(error.to_string()))?;
+        Ok(engine.adopt(gate, pattern.as_ref(), &by, rehearse)?)
+    }
+}
+
+/// Which entries are to be trimmed.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct TrimOrder {
+    /// Those whose life ended before this time.
+    #[schema(value_type = String, format = DateTime)]
+    pub before: jiff::Timestamp,
+    /// Only tell how many there are.
+    #[serde(default)]
+    pub rehearse: bool,
+}
+
+/// How many entries were trimmed, or would be.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Trimmed {
+    /// So many.
+    pub trimmed: u64,
+}
+
+impl TrimOrder {
+    /// Has an engine do it.
+    ///
+    /// # Errors
+    /// A [`Problem`] that tells what is wrong.
+    pub fn carry_out(&self, engine: &Engine) -> Result<Trimmed, Problem> {
+        let trimmed = engine.ask(|ledger| {
+            if self.rehearse {
+                ledger.would_trim(self.before)
+            } else {
+                ledger.trim(self.before, |_| {})
+            }
+        })?;
+        Ok(Trimmed { trimmed })
+    }
+}
+
+/// Trims the details of entries whose life ended long ago; their identities are kept.
+#[utoipa::path(tag = "people", request_body = TrimOrder,
+    responses((status = 200, body = Trimmed), (status = 400, body = Problem)))]
+#[post("/api/v1/ledger/trim")]
+pub(crate) async fn trim(
+    shared: Data<Shared>,
+    order: Json<TrimOrder>,
+) -> Result<Json<Trimmed>, Problem> {
+    ask(&shared, move |engine| order.carry_out(engine)).await.map(Json)
+}

@@ -1,0 +1,461 @@
+//! Types of columns: reading a text as a value of one, and guessing which.
+
+use std::borrow::Cow;
+
+use jiff::civil::{Date, DateTime, Time};
+use jiff::fmt::strtime::BrokenDownTime;
+
+use crate::cell::Cell;
+
+/// The type of a column.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Kind {
+    /// Any text.
+    Text,
+    /// Whole numbers that fit 64 bits.
+    Integer,
+    /// Numbers kept digit by digit.
+    Decimal,
+    /// Numbers in binary floating point.
+    Real,
+    /// True or false.
+    Boolean,
+    /// A date.
+    Date,
+    /// A time of day.
+    Time,
+    /// A date with a time of day.
+    Timestamp,
+}
+
+impl Kind {
+    /// All of them.
+    pub const ALL: [Kind; 8] = [
+        Kind::Text,
+        Kind::Integer,
+        Kind::Decimal,
+        Kind::Real,
+        Kind::Boolean,
+        Kind::Date,
+        Kind::Time,
+        Kind::Timestamp,
+    ];
+
+    /// Its name.
+    pub fn word(self) -> &'static str {
+        match self {
+            Kind::Text => "text",
+            Kind::Integer => "integer",
+            Kind::Decimal => "decimal",
+            Kind::Real => "real",
+            Kind::Boolean => "boolean",
+            Kind::Date => "date",
+            Kind::Time => "time",
+            Kind::Timestamp => "timestamp",
+        }
+    }
+
+    /// The type of this name.
+    pub fn of(word: &str) -> Option<Kind> {
+        Self::ALL.into_iter().find(|kind| kind.word() == word)
+    }
+
+    /// Whether its values are numbers.
+    pub fn is_number(self) -> bool {
+        matches!(self, Kind::Integer | Kind::Decimal | Kind::Real)
+    }
+}
+
+/// How texts of a type are written.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Spelling {
+    /// strftime formats of dates and times; ISO 8601 when there is none.
+    pub formats: Vec<String>,
+    /// Stands before the fraction of numbers.
+    pub point: char,
+    /// Stands between groups of digits, and is left out.
+    pub group: Option<char>,
+}
+
+impl Default for Spelling {
+    fn default() -> Self {
+        Spelling { formats: Vec::new(), point: '.', group: None }
+    }
+}
+
+const TRUE: [&str; 4] = ["true", "yes", "1", "t"];
+const FALSE: [&str; 4] = ["false", "no", "0", "f"];
+
+/// Whether a text is a number written with digits, at most one point, and perhaps a
+/// sign.
+fn is_decimal(text: &str) -> bool {
+    let digits = text.strip_prefix(['-', '+']).unwrap_or(text);
+    let (whole, fraction) = digits.split_once('.').unwrap_or((digits, ""));
+    let all_digits = |part: &str| part.bytes().all(|byte| byte.is_ascii_digit());
+    !(whole.is_empty() && fraction.is_empty()) && all_digits(whole) && all_digits(fraction)
+}
+
+/// A number as it is spelled, with a point and without groups.
+fn plain<'a>(text: &'a str, spelling: &Spelling) -> Cow<'a, str> {
+    if spelling.point == '.' && spelling.group.is_none() {
+        return Cow::Borrowed(text);
+    }
+    let letters = text.chars().filter(|c| Some(*c) != spelling.group);
+    // A point that is not the fraction's makes it no number.
+    letters
+        .map(|c| match c {
+            c if c == spelling.point => '.',
+            '.' => '?',
+            c => c,
+        })
+        .collect::<String>()
+        .into()
+}
+
+/// Reads a cell as a value of a type; `None` when it is none. Space around a value that
+/// is no text does not count.
+pub fn read<'a>(cell: &Cell<'a>, kind: Kind, spelling: &Spelling) -> Option<Cell<'a>> {
+    match cell {
+        Cell::Nothing => Some(Cell::Nothing),
+        Cell::Error(_) => None,
+        Cell::Text(text) | Cell::Decimal(text) => match text {
+            Cow::Borrowed(text) => read_text(text, kind, spelling),
+            Cow::Owned(text) => read_text(text, kind, spelling).map(owned),
+        },
+        other => read_value(other, kind),
+    }
+}
+
+/// A cell with text of its own.
+pub fn owned<'b>(cell: Cell<'_>) -> Cell<'b> {
+    match cell {
+        Cell::Text(text) => Cell::Text(Cow::Owned(text.into_owned())),
+        Cell::Decimal(text) => Cell::Decimal(Cow::Owned(text.into_owned())),
+        Cell::Error(text) => Cell::Error(Cow::Owned(text.into_owned())),
+        Cell::Nothing => Cell::Nothing,
+        Cell::Integer(number) => Cell::Integer(number),
+        Cell::Real(number) => Cell::Real(number),
+        Cell::Boolean(value) => Cell::Boolean(value),
+        Cell::Date(date) => Cell::Date(date),
+        Cell::Time(time) => Cell::Time(time),
+        Cell::Timestamp(time) => Cell::Timestamp(time),
+    }
+}
+
+/// Reads a text as a value of a type; `None` when it is none.
+pub(crate) fn read_text<'a>(text: &'a str, kind: Kind, spelling: &Spelling) -> Option<Cell<'a>> {
+    if kind == Kind::Text {
+        return Some(Cell::Text(Cow::Borrowed(text)));
+    }
+    let text = text.trim();
+    match kind {
+        Kind::Text => None,
+        Kind::Integer => {
+            if let Ok(number) = text.parse() {
+                return Some(Cell::Integer(number));
+            }
+            let digits = plain(text, spelling);
+            let digits = digits.strip_prefix('+').unwrap_or(&digits);
+            let good = is_decimal(digits) && !digits.contains('.');
+            good.then(|| digits.parse().ok().map(Cell::Integer))?
+        }
+        Kind::Decimal => {
+            let number = plain(text, spelling);
+            is_decimal(&number).then_some(Cell::Decimal(number))
+        }
+        Kind::Real => {
+            let number = plain(text, spelling);
+            let odd = |byte: u8| !matches!(byte, b'0'..=b'9' | b'.' | b'-' | b'+' | b'e' | b'E');
+            let real: f64 = number.parse().ok().filter(|real: &f64| real.is_finite())?;
+            (!number.bytes().any(odd)).then_some(Cell::Real(real))
+        }
+        Kind::Boolean => {
+            let among = |words: [&str; 4]| words.iter().any(|word| word.eq_ignore_ascii_case(text));
+            match (among(TRUE), among(FALSE)) {
+                (true, _) => Some(Cell::Boolean(true)),
+                (_, true) => Some(Cell::Boolean(false)),
+                _ => None,
+            }
+        }
+        Kind::Date => read_date(text, spelling).map(Cell::Date),
+        Kind::Time => read_time(text, spelling).map(Cell::Time),
+        Kind::Timestamp => read_timestamp(text, spelling).map(Cell::Timestamp),
+    }
+}
+
+fn with_formats<T>(
+    text: &str,
+    spelling: &Spelling,
+    take: impl Fn(&BrokenDownTime) -> Option<T>,
+) -> Option<T> {
+    let parse = |format: &String| BrokenDownTime::parse(format, text).ok();
+    spelling.formats.iter().filter_map(parse).find_map(|parts| take(&parts))
+}
+
+/// `2026-01-31`, read by hand, because tables have millions of them.
+fn iso_date(text: &str) -> Option<Date> {
+    let bytes = text.as_bytes();
+    if bytes.len() != 10 || bytes[4] != b'-' || bytes[7] != b'-' {
+        return None;
+    }
+    let number = |from: usize, to: usize| {
+        bytes[from..to].iter().try_fold(0i16, |sum, byte| {
+            byte.is_ascii_digit().then(|| sum * 10 + i16::from(byte - b'0'))
+        })
+    };
+    Date::new(number(0, 4)?, number(5, 7)? as i8, number(8, 10)? as i8).ok()
+}
+
+/// `12:34`, `12:34:56` or `12:34:56.789`, read by hand for the same reason.
+fn iso_time(text: &str) -> Option<Time> {
+    let bytes = text.as_bytes();
+    let two = |at: usize| match (bytes.get(at), bytes.get(at + 1)) {
+        (Some(tens @ b'0'..=b'9'), Some(ones @ b'0'..=b'9')) => {
+            Some(((tens - b'0') * 10 + (ones - b'0')) as i8)
+        }
+        _ => None,
+    };
+    let (hour, minute) = (two(0)?, two(3)?);
+    if bytes.get(2) != Some(&b':') {
+        return None;
+    }
+    if bytes.len() == 5 {
+        return Time::new(hour, minute, 0, 0).ok();
+    }
+    // A leap second is taken for the one before it.
+    let second = two(6).filter(|_| bytes[5] == b':')?;
+    let second = if second == 60 { 59 } else { second };
+    if bytes.len() == 8 {
+        return Time::new(hour, minute, second, 0).ok();
+    }
+    let fraction =
+        bytes.get(9..).filter(|digits| bytes[8] == b'.' && (1..=9).contains(&digits.len()))?;
+    let mut nanoseconds = 0;
+    for at in 0..9 {
+        let digit = *fraction.get(at).unwrap_or(&b'0');
+        if !digit.is_ascii_digit() {
+            return None;
+        }
+        nanoseconds = nanoseconds * 10 + i32::from(digit - b'0');
+    }
+    Time::new(hour, minute, second, nanoseconds).ok()
+}
+
+fn read_date(text: &str, spelling: &Spelling) -> Option<Date> {
+    if spelling.formats.is_empty() {
+        return iso_date(text);
+    }
+    with_formats(text, spelling, |parts| parts.to_date().ok())
+}
+
+fn read_time(text: &str, spelling: &Spelling) -> Option<Time> {
+    if spelling.formats.is_empty() {
+        return iso_time(text);
+    }
+    with_formats(text, spelling, |parts| parts.to_time().ok())
+}
+
+fn read_timestamp(text: &str, spelling: &Spelling) -> Option<DateTime> {
+    if !spelling.formats.is_empty() {
+        return with_formats(text, spelling, |parts| parts.to_datetime().ok());
+    }
+    // With an offset it is taken at that offset's own clock, made UTC.
+    let date = iso_date(text.get(..10)?)?;
+    let rest = text.get(10..)?;
+    let clock = rest.strip_prefix(['T', 't', ' '])?;
+    if let Some(time) = iso_time(clock) {
+        return Some(DateTime::from_parts(date, time));
+    }
+    let stamp: jiff::Timestamp = text.parse().ok()?;
+    Some(stamp.to_zoned(jiff::tz::TimeZone::UTC).datetime())
+}
+
+/// A value of a workbook or of JSON as one of a type.
+fn read_value<'a>(cell: &Cell<'a>, kind: Kind) -> Option<Cell<'a>> {
+    match (cell, kind) {
+        (Cell::Integer(_), Kind::Integer)
+        | (Cell::Real(_), Kind::Real)
+        | (Cell::Boolean(_), Kind::Boolean)
+        | (Cell::Date(_), Kind::Date)
+        | (Cell::Time(_), Kind::Time)
+        | (Cell::Timestamp(_), Kind::Timestamp) => Some(cell.clone()),
+        (_, Kind::Text) => Some(Cell::Text(cell.to_text().into())),
+        (Cell::Integer(whole), Kind::Real) => Some(Cell::Real(*whole as f64)),
+        (Cell::Integer(_) | Cell::Real(_), Kind::Decimal) => {
+            let text = cell.to_text();
+            is_decimal(&text).then_some(Cell::Decimal(text.into()))
+        }
+        (Cell::Integer(0), Kind::Boolean) => Some(Cell::Boolean(false)),
+        (Cell::Integer(1), Kind::Boolean) => Some(Cell::Boolean(true)),
+        (Cell::Date(date), Kind::Timestamp) => {
+            Some(Cell::Timestamp(DateTime::from_parts(*date, Time::midnight())))
+        }
+        (Cell::Timestamp(time), Kind::Date) if time.time() == Time::midnight() => {
+            Some(Cell::Date(time.date()))
+        }
+        _ => None,
+    }
+}
+
+/// The types that all values of a column have so far.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Guess {
+    /// One bit for each of [`Kind::ALL`].
+    possible: u8,
+    seen: bool,
+}
+
+impl Default for Guess {
+    fn default() -> Self {
+        Guess { possible: 0xFF, seen: false }
+    }
+}
+
+impl Guess {
+    /// Takes a value into account. Careful: a text that would not come back from the
+    /// type as it stands (`007`, `+1`, `1e5`) is no number.
+    pub fn note(&mut self, cell: &Cell<'_>) {
+        let possible = match cell {
+            Cell::Nothing => return,
+            Cell::Text(text) if text.is_empty() => return,
+            Cell::Text(text) => of_text(text, self.possible),
+            Cell::Integer(_) => &[Kind::Integer, Kind::Decimal, Kind::Real],
+            Cell::Decimal(_) => &[Kind::Decimal, Kind::Real],
+            Cell::Real(_) => &[Kind::Real][..],
+            Cell::Boolean(_) => &[Kind::Boolean],
+            Cell::Date(_) => &[Kind::Date],
+            Cell::Time(_) => &[Kind::Time],
+            Cell::Timestamp(_) => &[Kind::Timestamp],
+            Cell::Error(_) => &[],
+        };
+        self.seen = true;
+        self.possible &= possible.iter().fold(bit(Kind::Text), |bits, kind| bits | bit(*kind));
+    }
+
+    /// The narrowest type that all values have; text when there was none.
+    pub fn kind(&self) -> Kind {
+        if !self.seen {
+            return Kind::Text;
+        }
+        let narrow = Kind::ALL.into_iter().skip(1).find(|kind| self.possible & bit(*kind) != 0);
+        narrow.unwrap_or(Kind::Text)
+    }
+}
+
+fn bit(kind: Kind) -> u8 {
+    1 << (kind as u8)
+}
+
+fn of_text(text: &str, possible: u8) -> &'static [Kind] {
+    let spelling = Spelling { formats: Vec::new(), point: '.', group: None };
+    // Once a column can only be text there is nothing to find out.
+    if possible == bit(Kind::Text) || text.trim() != text {
+        return &[];
+    }
+    let is = |kind| read_text(text, kind, &spelling).is_some();
+    let digits = text.strip_prefix('-').unwrap_or(text);
+    let leading = digits.len() > 1 && digits.starts_with('0') && !digits.starts_with("0.");
+    let bare = !leading && !text.starts_with('+') && !digits.starts_with('.');
+    let trailing = text.ends_with('.');
+    match text.as_bytes()[0] {
+        b'0'..=b'9' | b'-' if bare && !trailing && is(Kind::Decimal) => {
+            // As many digits as a double and a decimal of 28 digits hold.
+            if is(Kind::Integer) {
+                &[Kind::Integer, Kind::Decimal, Kind::Real]
+            } else if digits.len() <= 28 {
+                &[Kind::Decimal, Kind::Real]
+            } else {
+                &[]
+            }
+        }
+        b'0'..=b'9' if is(Kind::Date) => &[Kind::Date],
+        b'0'..=b'9' if is(Kind::Timestamp) => &[Kind::Timestamp],
+        b'0'..=b'9' if is(Kind::Time) => &[Kind::Time],
+        b't' | b'f' if text == "true" || text == "false" => &[Kind::Boolean],
+        _ => &[],
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn read_as(text: &str, kind: Kind, spelling: &Spelling) -> Option<String> {
+        read(&Cell::Text(text.into()), kind, spelling).map(|cell| cell.to_text())
+    }
+
+    #[test]
+    fn texts_are_read_as_values() {
+        let iso = Spelling::default();
+        for (text, kind, expected) in [
+            ("42", Kind::Integer, Some("42")),
+            (" -7 ", Kind::Integer, Some("-7")),
+            ("+7", Kind::Integer, Some("7")),
+            ("7.0", Kind::Integer, None),
+            ("99999999999999999999", Kind::Integer, None),
+            ("1.250", Kind::Decimal, Some("1.250")),
+            ("1e3", Kind::Decimal, None),
+            ("1e3", Kind::Real, Some("1000")),
+            ("inf", Kind::Real, None),
+            ("nan", Kind::Real, None),
+            ("Yes", Kind::Boolean, Some("true")),
+            ("0", Kind::Boolean, Some("false")),
+            ("maybe", Kind::Boolean, None),
+            ("2026-02-28", Kind::Date, Some("2026-02-28")),
+            ("2026-02-29", Kind::Date, None),
+            ("28.02.2026", Kind::Date, None),
+            ("06:30", Kind::Time, Some("06:30:00")),
+            ("2026-02-28T06:30", Kind::Timestamp, Some("2026-02-28T06:30:00")),
+            ("2026-02-28 06:30:15.5", Kind::Timestamp, Some("2026-02-28T06:30:15.5")),
+            ("2026-02-28T06:30:00+01:00", Kind::Timestamp, Some("2026-02-28T05:30:00")),
+            ("2026-02-28", Kind::Timestamp, None),
+        ] {
+            assert_eq!(read_as(text, kind, &iso).as_deref(), expected, "{text} as {kind:?}");
+        }
+    }
+
+    #[test]
+    fn other_spellings_are_read_when_they_are_said() {
+        let comma = Spelling { point: ',', group: Some('.'), ..Spelling::default() };
+        assert_eq!(read_as("1.234,50", Kind::Decimal, &comma).as_deref(), Some("1234.50"));
+        assert_eq!(read_as("-1.234", Kind::Integer, &comma).as_deref(), Some("-1234"));
+        let only_comma = Spelling { point: ',', ..Spelling::default() };
+        assert_eq!(read_as("1.5", Kind::Decimal, &only_comma), None, "a point is not the comma");
+        let formats = vec!["%d.%m.%Y".to_owned(), "%d %b %Y".to_owned()];
+        let dates = Spelling { formats, ..Spelling::default() };
+        for text in ["31.01.2026", "31 Jan 2026"] {
+            assert_eq!(read_as(text, Kind::Date, &dates).as_deref(), Some("2026-01-31"));
+        }
+        assert_eq!(read_as("2026-01-31", Kind::Date, &dates), None, "only as it was said");
+    }
+
+    fn guessed(texts: &[&str]) -> Kind {
+        let mut guess = Guess::default();
+        texts.iter().for_each(|text| guess.note(&Cell::Text((*text).into())));
+        guess.kind()
+    }
+
+    #[test]
+    fn a_guess_keeps_what_would_not_come_back() {
+        for (texts, kind) in [
+            (&["1", "-2", ""][..], Kind::Integer),
+            (&["1", "2.50"], Kind::Decimal),
+            (&["007", "1"], Kind::Text),
+            (&["+1"], Kind::Text),
+            (&["0", "0.5", "-0.5"], Kind::Decimal),
+            (&["1e5"], Kind::Text),
+            (&["2026-01-31"], Kind::Date),
+            (&["2026-01-31", "1"], Kind::Text),
+            (&["2026-01-31T06:00"], Kind::Timestamp),
+            (&["06:00"], Kind::Time),
+            (&["true", "false"], Kind::Boolean),
+            (&["true", "1"], Kind::Text),
+            (&["", ""], Kind::Text),
+            (&[" 1"], Kind::Text),
+            (&["99999999999999999999"], Kind::Decimal),
+            (&["12345678901234567890123456789012"], Kind::Text),
+        ] {
+            assert_eq!(guessed(texts), kind, "{texts:?}");
+        }
+    }
+}

@@ -1,0 +1,399 @@
+//! The columns of an output: which, of what type, and what their values must be.
+
+use std::collections::BTreeMap;
+
+use serde_json::{Map, Value, json};
+
+use crate::cell::Cell;
+use crate::kind::{Kind, Spelling, read};
+
+/// How names of columns are held to be the same.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Names {
+    /// Letter by letter.
+    Exact,
+    /// Whatever their letter case and the space around them.
+    #[default]
+    Plain,
+    /// As [`Names::Plain`], and without space, hyphens and underscores in them.
+    Loose,
+}
+
+impl Names {
+    /// What two names have in common when they are the same.
+    pub fn key(self, name: &str) -> String {
+        match self {
+            Names::Exact => name.to_owned(),
+            Names::Plain => name.trim().to_lowercase(),
+            Names::Loose => {
+                let counts = |c: &char| !c.is_whitespace() && !matches!(c, '-' | '_');
+                name.chars().filter(counts).flat_map(char::to_lowercase).collect()
+            }
+        }
+    }
+}
+
+/// What the values of a column must be.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Rules {
+    /// Something must stand there.
+    pub required: bool,
+    /// The least value, as text of the column's type.
+    pub least: Option<String>,
+    /// The greatest value.
+    pub most: Option<String>,
+    /// The least number of characters.
+    pub shortest: Option<usize>,
+    /// The greatest number of characters.
+    pub longest: Option<usize>,
+    /// The only values there may be.
+    pub one_of: Vec<String>,
+}
+
+/// One column of an output.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Column {
+    /// Its name in the output.
+    pub name: String,
+    /// Its names in the sources, when they are others.
+    pub from: Vec<String>,
+    /// Its type; `None`: as it stands in the sources.
+    pub kind: Option<Kind>,
+    /// How its values are spelled.
+    pub spelling: Spelling,
+    /// Stands where nothing does.
+    pub default: Option<String>,
+    /// What its values must be.
+    pub rules: Rules,
+}
+
+impl Column {
+    /// A column of this name, as it stands.
+    pub fn named(name: &str) -> Self {
+        Column { name: name.to_owned(), ..Column::default() }
+    }
+
+    /// Whether its values are copied as they stand.
+    pub fn is_plain(&self) -> bool {
+        self.kind.is_none() && self.default.is_none() && self.rules == Rules::default()
+    }
+
+    /// Takes a cell as a value of the column: its value, or the rule that it breaks.
+    ///
+    /// # Errors
+    /// The rule, in words.
+    pub fn take<'a>(&'a self, cell: &Cell<'a>, nothing: bool) -> Result<Cell<'a>, String> {
+        let default;
+        let mut cell = if nothing { &Cell::Nothing } else { cell };
+        if cell.is_nothing()
+            && let Some(text) = &self.default
+        {
+            default = Cell::Text(text.as_str().into());
+            cell = &default;
+        }
+        if cell.is_nothing() {
+            return if self.rules.required {
+                Err("something must stand here".into())
+            } else {
+                Ok(Cell::Nothing)
+            };
+        }
+        let value = match self.kind {
+            None => cell.clone(),
+            Some(kind) => read(cell, kind, &self.spelling).ok_or_else(|| self.wanted(kind))?,
+        };
+        self.keep_to_rules(&value)?;
+        Ok(value)
+    }
+
+    fn wanted(&self, kind: Kind) -> String {
+        let article = if kind == Kind::Integer { "an" } else { "a" };
+        let formats = &self.spelling.formats;
+        let as_written = if formats.is_empty() {
+            String::new()
+        } else {
+            format!(" as {}", formats.join(" or "))
+        };
+        format!("must be {article} {}{as_written}", kind.word())
+    }
+
+    fn keep_to_rules(&self, value: &Cell<'_>) -> Result<(), String> {
+        let rules = &self.rules;
+        let kind = self.kind.unwrap_or(Kind::Text);
+        let before = |a: &Cell<'_>, b: &str| {
+            let bound = read(&Cell::Text(b.into()), kind, &Spelling::default());
+            bound.and_then(|bound| compare(a, &bound)).is_some_and(std::cmp::Ordering::is_lt)
+        };
+        let after = |a: &Cell<'_>, b: &str| {
+            let bound = read(&Cell::Text(b.into()), kind, &Spelling::default());
+            bound.and_then(|bound| compare(a, &bound)).is_some_and(std::cmp::Ordering::is_gt)
+        };
+        if let Some(least) = rules.least.as_ref().filter(|least| before(value, least)) {
+            return Err(format!("must be {least} or more"));
+        }
+        if let Some(most) = rules.most.as_ref().filter(|most| after(value, most)) {
+            return Err(format!("must be {most} at most"));
+        }
+        if rules.shortest.is_some() || rules.longest.is_some() || !rules.one_of.is_empty() {
+            let text = value.to_text();
+            let length = text.chars().count();
+            if let Some(least) = rules.shortest.filter(|least| length < *least) {
+                return Err(format!("must have {least} characters or more, has {length}"));
+            }
+            if let Some(most) = rules.longest.filter(|most| length > *most) {
+                return Err(format!("must have {most} characters at most, has {length}"));
+            }
+            if !rules.one_of.is_empty() && !rules.one_of.contains(&text) {
+                return Err(format!("must be one of {}", rules.one_of.join(", ")));
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Which of two values comes first; `None` when they cannot be compared.
+pub fn compare(a: &Cell<'_>, b: &Cell<'_>) -> Option<std::cmp::Ordering> {
+    let decimal = |text: &str| text.parse::<rust_decimal::Decimal>().ok();
+    match (a, b) {
+        (Cell::Integer(a), Cell::Integer(b)) => Some(a.cmp(b)),
+        (Cell::Real(a), Cell::Real(b)) => a.partial_cmp(b),
+        (Cell::Decimal(a), Cell::Decimal(b)) => match (decimal(a), decimal(b)) {
+            (Some(a), Some(b)) => Some(a.cmp(&b)),
+            _ => a.parse::<f64>().ok()?.partial_cmp(&b.parse::<f64>().ok()?),
+        },
+        (Cell::Date(a), Cell::Date(b)) => Some(a.cmp(b)),
+        (Cell::Time(a), Cell::Time(b)) => Some(a.cmp(b)),
+        (Cell::Timestamp(a), Cell::Timestamp(b)) => Some(a.cmp(b)),
+        (Cell::Text(a), Cell::Text(b)) => Some(a.cmp(b)),
+        _ => None,
+    }
+}
+
+/// What the columns of an output are.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Layout {
+    /// The columns that are said, in order.
+    pub columns: Vec<Column>,
+    /// Whether other columns of the sources are taken too.
+    pub others: bool,
+    /// Whether they stand in this order, before others; else all stand in the order in
+    /// which they are seen.
+    pub in_order: bool,
+    /// How names are held to be the same.
+    pub names: Names,
+    /// Texts that count as nothing.
+    pub nothing: Vec<String>,
+}
+
+impl Layout {
+    /// The union of what the sources have.
+    pub fn union() -> Self {
+        Layout { others: true, ..Layout::default() }
+    }
+
+    /// Just these columns, as they stand.
+    pub fn choosing(names: &[String]) -> Self {
+        let columns = names.iter().map(|name| Column::named(name)).collect();
+        Layout { columns, in_order: true, ..Self::default() }
+    }
+
+    /// The column into which one of this name in a source goes.
+    pub fn find(&self, name: &str) -> Option<usize> {
+        let key = self.names.key(name);
+        let fits = |known: &String| self.names.key(known) == key;
+        self.columns.iter().position(|column| {
+            if column.from.is_empty() { fits(&column.name) } else { column.from.iter().any(fits) }
+        })
+    }
+
+    /// Whether a text counts as nothing.
+    pub fn is_nothing(&self, cell: &Cell<'_>) -> bool {
+        match cell {
+            Cell::Nothing => true,
+            Cell::Text(text) => text.is_empty() || self.nothing.iter().any(|known| known == text),
+            _ => false,
+        }
+    }
+
+    /// Reads a Table Schema, the open JSON format for the columns of a table.
+    ///
+    /// # Errors
+    /// What is wrong with it, in words.
+    pub fn from_schema(text: &str) -> Result<Self, String> {
+        let schema: Value =
+            serde_json::from_str(text).map_err(|error| format!("no JSON: {error}"))?;
+        let fields = schema["fields"].as_array().ok_or("it has no list `fields`")?;
+        let columns = fields.iter().enumerate().map(|(at, field)| {
+            column_of(field).map_err(|error| format!("field {}: {error}", at + 1))
+        });
+        let columns = columns.collect::<Result<Vec<_>, _>>()?;
+        let missing = schema["missingValues"].as_array().map(|values| {
+            values.iter().filter_map(|value| value.as_str().map(str::to_owned)).collect()
+        });
+        let nothing = missing.unwrap_or_default();
+        Ok(Layout { columns, nothing, in_order: true, ..Layout::default() })
+    }
+
+    /// The same as a Table Schema.
+    pub fn to_schema(&self) -> Value {
+        let fields: Vec<Value> = self.columns.iter().map(field_of).collect();
+        let mut schema = Map::new();
+        schema.insert("fields".into(), fields.into());
+        let mut missing = vec![String::new()];
+        missing.extend(self.nothing.iter().filter(|text| !text.is_empty()).cloned());
+        schema.insert("missingValues".into(), missing.into());
+        Value::Object(schema)
+    }
+}
+
+/// The types of a Table Schema, and ours.
+const SCHEMA_TYPES: [(&str, Kind); 9] = [
+    ("string", Kind::Text),
+    ("integer", Kind::Integer),
+    ("number", Kind::Decimal),
+    ("number", Kind::Real),
+    ("boolean", Kind::Boolean),
+    ("date", Kind::Date),
+    ("time", Kind::Time),
+    ("datetime", Kind::Timestamp),
+    ("year", Kind::Integer),
+];
+
+fn column_of(field: &Value) -> Result<Column, String> {
+    let name = field["name"].as_str().ok_or("it has no `name`")?.to_owned();
+    let kind = match field["type"].as_str() {
+        None | Some("any") => None,
+        Some(word) => {
+            let known = SCHEMA_TYPES.iter().find(|(known, _)| *known == word);
+            Some(known.ok_or_else(|| format!("its type `{word}` is not known"))?.1)
+        }
+    };
+    let formats = match field["format"].as_str() {
+        Some(format) if format.contains('%') => vec![format.to_owned()],
+        _ => Vec::new(),
+    };
+    let letter = |key: &str| field[key].as_str().and_then(|text| text.chars().next());
+    let rules = &field["constraints"];
+    let text = |value: &Value| match value {
+        Value::Null => None,
+        Value::String(text) => Some(text.clone()),
+        other => Some(other.to_string()),
+    };
+    let count = |key: &str| rules[key].as_u64().and_then(|count| usize::try_from(count).ok());
+    let one_of = rules["enum"].as_array().map(|values| values.iter().filter_map(text).collect());
+    Ok(Column {
+        name,
+        from: Vec::new(),
+        kind,
+        spelling: Spelling {
+            formats,
+            point: letter("decimalChar").unwrap_or('.'),
+            group: letter("groupChar"),
+        },
+        default: None,
+        rules: Rules {
+            required: rules["required"].as_bool().unwrap_or(false),
+            least: text(&rules["minimum"]),
+            most: text(&rules["maximum"]),
+            shortest: count("minLength"),
+            longest: count("maxLength"),
+            one_of: one_of.unwrap_or_default(),
+        },
+    })
+}
+
+fn field_of(column: &Column) -> Value {
+    let mut field = Map::new();
+    field.insert("name".into(), column.name.clone().into());
+    let word = SCHEMA_TYPES.iter().find(|(_, kind)| Some(*kind) == column.kind);
+    field.insert("type".into(), word.map_or("any", |(word, _)| word).into());
+    if let Some(format) = column.spelling.formats.first() {
+        field.insert("format".into(), format.clone().into());
+    }
+    if column.spelling.point != '.' {
+        field.insert("decimalChar".into(), column.spelling.point.to_string().into());
+    }
+    if let Some(group) = column.spelling.group {
+        field.insert("groupChar".into(), group.to_string().into());
+    }
+    let rules = &column.rules;
+    let mut constraints: BTreeMap<&str, Value> = BTreeMap::new();
+    if rules.required {
+        constraints.insert("required", true.into());
+    }
+    for (key, bound) in [("minimum", &rules.least), ("maximum", &rules.most)] {
+        if let Some(bound) = bound {
+            let number: Option<serde_json::Number> =
+                bound.parse().ok().filter(|_| column.kind.is_some_and(Kind::is_number));
+            constraints.insert(key, number.map_or_else(|| json!(bound), Value::Number));
+        }
+    }
+    for (key, length) in [("minLength", rules.shortest), ("maxLength", rules.longest)] {
+        if let Some(length) = length {
+            constraints.insert(key, length.into());
+        }
+    }
+    if !rules.one_of.is_empty() {
+        constraints.insert("enum", rules.one_of.clone().into());
+    }
+    if !constraints.is_empty() {
+        field.insert("constraints".into(), json!(constraints));
+    }
+    Value::Object(field)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_table_schema_says_what_columns_are() {
+        let text = r#"{
+            "fields": [
+                {"name": "station", "type": "string", "constraints": {"required": true, "enum": ["Ullin Bay", "Tarn Ness"]}},
+                {"name": "day", "type": "date", "format": "%d.%m.%Y"},
+                {"name": "level_m", "type": "number", "decimalChar": ",", "constraints": {"minimum": -10, "maximum": 20}},
+                {"name": "note", "constraints": {"maxLength": 5}}
+            ],
+            "missingValues": ["", "NA"]
+        }"#;
+        let layout = Layout::from_schema(text).unwrap();
+        assert_eq!(layout.nothing, ["", "NA"]);
+        let take = |at: usize, text: &str| {
+            let cell = Cell::Text(text.to_owned().into());
+            layout.columns[at].take(&cell, layout.is_nothing(&cell)).map(|cell| cell.to_text())
+        };
+        assert_eq!(take(0, "Ullin Bay").unwrap(), "Ullin Bay");
+        assert!(take(0, "NA").unwrap_err().contains("something must stand"));
+        assert!(take(0, "Garrow Light").unwrap_err().contains("one of Ullin Bay, Tarn Ness"));
+        assert_eq!(take(1, "31.01.2026").unwrap(), "2026-01-31");
+        assert_eq!(take(1, "31.02.2026").unwrap_err(), "must be a date as %d.%m.%Y");
+        assert_eq!(take(2, "1,25").unwrap(), "1.25");
+        assert_eq!(take(2, "-10,01").unwrap_err(), "must be -10 or more");
+        assert_eq!(take(2, "20,5").unwrap_err(), "must be 20 at most");
+        assert_eq!(take(2, "").unwrap(), "");
+        assert!(take(3, "windy, wet").unwrap_err().contains("5 characters at most, has 10"));
+
+        let again = Layout::from_schema(&layout.to_schema().to_string()).unwrap();
+        assert_eq!(again.columns, layout.columns);
+        for (wrong, words) in [
+            ("{", "no JSON"),
+            ("{}", "no list `fields`"),
+            (r#"{"fields":[{"type":"string"}]}"#, "field 1: it has no `name`"),
+            (r#"{"fields":[{"name":"a","type":"colour"}]}"#, "`colour` is not known"),
+        ] {
+            assert!(Layout::from_schema(wrong).unwrap_err().contains(words), "{wrong}");
+        }
+    }
+
+    #[test]
+    fn names_are_the_same_as_the_rule_has_it() {
+        let same = |names: Names, a: &str, b: &str| names.key(a) == names.key(b);
+        assert!(same(Names::Plain, " Level_M", "level_m"));
+        assert!(!same(Names::Plain, "level m", "level_m"));
+        assert!(
+            same(Names::Loose, "Level M", "level_m") && same(Names::Loose, "level-m", "levelM")
+        );
+        assert!(!same(Names::Exact, "Level_m", "level_m"));
+    }
+}

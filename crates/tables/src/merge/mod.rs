@@ -1,0 +1,644 @@
+//! Uniting tables by column name.
+//!
+//! A merge goes in two rounds, so that memory does not grow with the inputs:
+//! [`Plan::note`] takes the columns of each source and settles those of the output;
+//! [`Merger::copy`] then streams the rows. Where a source of delimited text needs no
+//! shaping its records are copied as they stand, quotes included.
+
+mod account;
+mod run;
+mod shape;
+
+use std::io;
+use std::sync::atomic::AtomicU64;
+
+use crate::cell::Row;
+use crate::delimited::column_name;
+use crate::fault::Fault;
+use crate::kind::{Guess, Kind};
+use crate::layout::{Column, Layout};
+use crate::source::{Bytes, Format, Found, Reading, Table, TextTable, each_table, look};
+use crate::write::{Form, Head, Stacking, Writing};
+
+pub use account::{Account, AccountColumn, Tally, United};
+pub use run::{Merger, write_rejects};
+
+use shape::{From, Shape, Shaped, text_of, wants};
+
+/// A part of a value that is added to rows.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Part {
+    /// Text.
+    Text(String),
+    /// The number of the row in its source.
+    Row,
+    /// The sheet of a workbook.
+    Sheet,
+}
+
+/// A column that is added to every row of a source.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Added {
+    /// Name of the output's column.
+    pub column: String,
+    /// Its value for this source, one part behind the other.
+    pub parts: Vec<Part>,
+}
+
+impl Added {
+    /// A column with one value.
+    pub fn text(column: &str, value: &str) -> Self {
+        Added { column: column.to_owned(), parts: vec![Part::Text(value.to_owned())] }
+    }
+}
+
+/// A source of a merge.
+#[derive(Debug, Clone, Copy)]
+pub struct Input<'a> {
+    /// Its name, for people.
+    pub name: &'a str,
+    /// Where it is read.
+    pub file: &'a std::fs::File,
+    /// Columns that are added to its rows.
+    pub added: &'a [Added],
+    /// Name of its sheet in a workbook that has a sheet for each source.
+    pub sheet: Option<&'a [Part]>,
+    /// Counts the bytes that are read, for who shows how far it is.
+    pub read: Option<&'a AtomicU64>,
+}
+
+impl<'a> Input<'a> {
+    fn bytes(&self) -> Bytes<'a> {
+        Bytes { file: self.file, read: self.read }
+    }
+}
+
+/// What is done with rows of which a value does not fit its column.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Misfits {
+    /// The whole source is refused.
+    #[default]
+    Hold,
+    /// The row is set aside.
+    SetAside,
+    /// The value is emptied.
+    Empty,
+}
+
+/// How many rows of a source may not fit before it is refused.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum UpTo {
+    /// So many rows.
+    Rows(u64),
+    /// Such a share of its rows, 0 to 1.
+    Share(f64),
+}
+
+/// What is done with rows that were there already.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub enum Repeated {
+    /// They are written again.
+    #[default]
+    Keep,
+    /// They are left out when all values are the same.
+    Drop,
+    /// They are left out when the values of these columns are the same.
+    ByKey(Vec<String>),
+}
+
+/// How a merge is done.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Options {
+    /// How sources are read.
+    pub reading: Reading,
+    /// The columns.
+    pub layout: Layout,
+    /// What is done with rows that do not fit.
+    pub misfits: Misfits,
+    /// How many of them there may be in a source.
+    pub misfits_up_to: Option<UpTo>,
+    /// Whether rows in which nothing stands are written.
+    pub keep_blank: bool,
+    /// What is done with rows that were there already.
+    pub repeated: Repeated,
+    /// Columns of which a total is made.
+    pub totals: Vec<String>,
+    /// Whether types are guessed where none is said and the output has types.
+    pub guess: bool,
+    /// How the output is written.
+    pub writing: Writing,
+}
+
+impl Options {
+    /// The union of all columns, as they stand.
+    pub fn new(layout: Layout, writing: Writing) -> Self {
+        Options {
+            reading: Reading::default(),
+            layout,
+            misfits: Misfits::Hold,
+            misfits_up_to: None,
+            keep_blank: false,
+            repeated: Repeated::Keep,
+            totals: Vec::new(),
+            guess: true,
+            writing,
+        }
+    }
+}
+
+/// A value that does not fit its column.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Misfit {
+    /// Name of the source.
+    pub source: String,
+    /// The sheet of a workbook.
+    pub sheet: Option<String>,
+    /// Line or row of the source.
+    pub row: u64,
+    /// The column.
+    pub column: String,
+    /// The value.
+    pub value: String,
+    /// The rule that it breaks, in words.
+    pub rule: String,
+}
+
+impl std::fmt::Display for Misfit {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let Misfit { sheet, row, column, value, rule, .. } = self;
+        if let Some(sheet) = sheet {
+            write!(f, "sheet `{sheet}`, row {row}, ")?;
+        } else {
+            write!(f, "line {row}, ")?;
+        }
+        let shown: String = value.chars().take(40).collect();
+        write!(f, "column `{column}`: `{shown}` {rule}")
+    }
+}
+
+/// Why a source cannot take part in a merge.
+#[derive(Debug, thiserror::Error)]
+pub enum MergeError {
+    /// The source itself is faulty.
+    #[error(transparent)]
+    Source(#[from] Fault),
+    /// A column is to be added that the source already has.
+    #[error(
+        "line 1: the header already has column `{column}`, which the merge adds; rename the added one"
+    )]
+    AddedTwice {
+        /// The column's name.
+        column: String,
+    },
+    /// Two columns of the source go into one of the output.
+    #[error(
+        "line 1: the columns `{one}` and `{other}` both go into `{to}`; say names = \"exact\", or rename one"
+    )]
+    SameColumn {
+        /// The one.
+        one: String,
+        /// The other.
+        other: String,
+        /// The column of the output.
+        to: String,
+    },
+    /// The source has none of the chosen columns.
+    #[error("line 1: none of the columns {wanted} is there; the header has {found}")]
+    NoneChosen {
+        /// The chosen columns.
+        wanted: String,
+        /// The source's columns.
+        found: String,
+    },
+    /// The output exists with fixed columns, and the source has another.
+    #[error(
+        "line 1: column `{column}` is not in the output, which has {fixed}; give the output another name, or choose `columns`"
+    )]
+    NotInOutput {
+        /// The column that is too many.
+        column: String,
+        /// The output's columns.
+        fixed: String,
+    },
+    /// Rows do not fit.
+    #[error("{rows} rows do not fit{}: {}", allowed.as_deref().unwrap_or(""), listed_misfits(first))]
+    Misfits {
+        /// How many rows.
+        rows: u64,
+        /// How many there may be, in words.
+        allowed: Option<String>,
+        /// The first of the values.
+        first: Vec<Misfit>,
+    },
+    /// The output could not be written.
+    #[error("the merged output cannot be written: {0}")]
+    Output(#[source] io::Error),
+    /// The rows do not add up.
+    #[error("the rows do not add up: {0}")]
+    Unbalanced(String),
+}
+
+fn listed_misfits(misfits: &[Misfit]) -> String {
+    misfits.iter().map(Misfit::to_string).collect::<Vec<_>>().join("; ")
+}
+
+/// Misfits that are told of one source.
+const TOLD: usize = 5;
+
+/// How far a source is read when it is noted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Depth {
+    /// To its header.
+    Header,
+    /// To its end, so that a faulty one is refused before anything is written.
+    Whole,
+}
+
+/// A column of the output, as far as it is known.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Planned {
+    /// What it is.
+    pub column: Column,
+    guess: Guess,
+}
+
+/// The columns of an output as those of the sources are noted.
+#[derive(Debug, Clone)]
+pub struct Plan {
+    options: Options,
+    columns: Vec<Planned>,
+    fixed: bool,
+}
+
+impl Plan {
+    /// A plan with the columns of the layout, and no others yet.
+    pub fn new(options: Options) -> Self {
+        let columns = options.layout.columns.iter().filter(|_| options.layout.in_order);
+        let columns = columns
+            .map(|column| Planned { column: column.clone(), guess: Guess::default() })
+            .collect();
+        let mut plan = Plan { options, columns, fixed: false };
+        plan.type_totals();
+        plan
+    }
+
+    /// What is totalled must be numbers.
+    fn type_totals(&mut self) {
+        let Options { totals, layout, .. } = &self.options;
+        for planned in &mut self.columns {
+            let key = layout.names.key(&planned.column.name);
+            if planned.column.kind.is_none() && totals.iter().any(|t| layout.names.key(t) == key) {
+                planned.column.kind = Some(Kind::Decimal);
+            }
+        }
+    }
+
+    /// Fixes the columns to those of an existing output to which rows are appended: a
+    /// source with another column is refused.
+    pub fn fix(&mut self, names: Vec<String>) {
+        let layout = &self.options.layout;
+        let planned = |name: String| {
+            let known = self.columns.iter().find(|planned| planned.column.name == name);
+            let column = known.map_or_else(
+                || match layout.find(&name) {
+                    Some(at) => Column { name: name.clone(), ..layout.columns[at].clone() },
+                    None => Column::named(&name),
+                },
+                |planned| planned.column.clone(),
+            );
+            Planned { column, guess: Guess::default() }
+        };
+        self.columns = names.into_iter().map(planned).collect();
+        self.fixed = true;
+        self.type_totals();
+    }
+
+    /// How the merge is done.
+    pub fn options(&self) -> &Options {
+        &self.options
+    }
+
+    /// Columns of the output, in order.
+    pub fn columns(&self) -> impl Iterator<Item = &Column> {
+        self.columns.iter().map(|planned| &planned.column)
+    }
+
+    fn names(&self) -> String {
+        listed(self.columns().map(|column| column.name.as_str()))
+    }
+
+    /// Notes the columns of one source and those added to its rows. The plan is
+    /// unchanged when the source is refused.
+    ///
+    /// # Errors
+    /// [`MergeError`], when the source cannot take part.
+    pub fn note(&mut self, input: &Input<'_>, depth: Depth) -> Result<(), MergeError> {
+        let mut plan = self.clone();
+        plan.note_all(input, depth)?;
+        *self = plan;
+        Ok(())
+    }
+
+    fn note_all(&mut self, input: &Input<'_>, depth: Depth) -> Result<(), MergeError> {
+        let reading = self.options.reading.clone();
+        let found = look(input.bytes(), &reading)?;
+        if found.format == Format::Delimited {
+            let mut table = TextTable::open(input.bytes(), &found, &reading)?;
+            self.admit(table.columns(), input.added)?;
+            if depth == Depth::Header {
+                return Ok(());
+            }
+            if self.is_plain() && !self.guesses() && run::check_regular(table, &found)? {
+                return Ok(());
+            }
+            // Read once more from the start, row by row.
+            table = TextTable::open(input.bytes(), &found, &reading)?;
+            return self.check(&mut table, input);
+        }
+        each_table(input.bytes(), &reading, &mut |table: &mut dyn Table| {
+            self.admit(table.columns(), input.added)?;
+            if depth == Depth::Whole {
+                self.check(table, input)?;
+            }
+            Ok::<bool, MergeError>(true)
+        })?;
+        Ok(())
+    }
+
+    /// Whether types are still to be guessed.
+    fn guesses(&self) -> bool {
+        self.options.guess && self.options.writing.is_typed()
+    }
+
+    /// Whether no value needs to be looked at.
+    fn is_plain(&self) -> bool {
+        let options = &self.options;
+        self.columns().all(Column::is_plain)
+            && options.layout.nothing.iter().all(String::is_empty)
+            && options.repeated == Repeated::Keep
+            && !options.keep_blank
+    }
+
+    /// Takes the columns of a table in, and those added to it.
+    fn admit(&mut self, names: &[String], added: &[Added]) -> Result<(), MergeError> {
+        let layout = &self.options.layout;
+        let key = |name: &str| layout.names.key(name);
+        let twice = added.iter().find(|add| names.iter().any(|name| key(name) == key(&add.column)));
+        if let Some(add) = twice {
+            return Err(MergeError::AddedTwice { column: add.column.clone() });
+        }
+        if !layout.columns.is_empty()
+            && !layout.others
+            && !names.iter().any(|name| layout.find(name).is_some())
+        {
+            return Err(MergeError::NoneChosen {
+                wanted: listed(layout.columns.iter().map(|column| column.name.as_str())),
+                found: listed(names.iter().map(String::as_str)),
+            });
+        }
+        let wanted = names.iter().filter(|name| layout.others || layout.find(name).is_some());
+        let mut new: Vec<Column> = Vec::new();
+        for name in wanted.chain(added.iter().map(|add| &add.column)) {
+            let column = match layout.find(name) {
+                Some(at) => layout.columns[at].clone(),
+                None => Column::named(column_name(name)),
+            };
+            let known = self.place_of(name).is_some();
+            if !known && !new.iter().any(|other| key(&other.name) == key(&column.name)) {
+                new.push(column);
+            }
+        }
+        if self.fixed
+            && let Some(column) = new.first()
+        {
+            let (column, fixed) = (column.name.clone(), self.names());
+            return Err(MergeError::NotInOutput { column, fixed });
+        }
+        // What is described stands in the output, whether a source has it or not.
+        let described = layout.columns.iter().filter(|column| {
+            let same = |other: &Column| key(&other.name) == key(&column.name);
+            !self.fixed && !self.columns().any(same) && !new.iter().any(same)
+        });
+        let described: Vec<Column> = described.cloned().collect();
+        let planned = |column: Column| Planned { column, guess: Guess::default() };
+        self.columns.extend(new.into_iter().chain(described).map(planned));
+        self.type_totals();
+        self.one_each(names)
+    }
+
+    /// Sees that no two columns of a table go into one of the output.
+    fn one_each(&self, names: &[String]) -> Result<(), MergeError> {
+        for (at, name) in names.iter().enumerate() {
+            let Some(place) = self.place_of(name) else { continue };
+            let same = |other: &&String| self.place_of(other) == Some(place);
+            if let Some(one) = names[..at].iter().find(same) {
+                return Err(MergeError::SameColumn {
+                    one: one.clone(),
+                    other: name.clone(),
+                    to: self.columns[place].column.name.clone(),
+                });
+            }
+        }
+        Ok(())
+    }
+
+    /// The column of the output into which one of this name goes.
+    fn place_of(&self, name: &str) -> Option<usize> {
+        let layout = &self.options.layout;
+        let name = match layout.find(name) {
+            Some(at) => layout.columns[at].name.as_str(),
+            None => name,
+        };
+        let key = layout.names.key(name);
+        self.columns.iter().position(|planned| layout.names.key(&planned.column.name) == key)
+    }
+
+    /// Where the columns of the output come from, for a table with these columns.
+    fn sources(&self, names: &[String], added: &[Added], sheet: Option<&str>) -> Vec<From> {
+        let mut from = vec![From::Nothing; self.columns.len()];
+        for (at, add) in added.iter().enumerate() {
+            let Some(place) = self.place_of(&add.column) else { continue };
+            from[place] = if add.parts.contains(&Part::Row) {
+                From::WithRow(at)
+            } else {
+                From::Value(text_of(&add.parts, sheet, 0))
+            };
+        }
+        for (at, name) in names.iter().enumerate() {
+            let wanted = self.options.layout.others || self.options.layout.find(name).is_some();
+            if let Some(place) = self.place_of(name).filter(|_| wanted) {
+                from[place] = From::Field(at);
+            }
+        }
+        from
+    }
+
+    /// Columns that are united under another name.
+    fn united(&self, names: &[String], source: &str) -> Vec<United> {
+        let united = names.iter().filter_map(|name| {
+            let to = &self.columns[self.place_of(name)?].column.name;
+            (to != name).then(|| United {
+                source: source.to_owned(),
+                from: name.clone(),
+                to: to.clone(),
+            })
+        });
+        united.collect()
+    }
+
+    /// Reads a table to its end, and sees that its rows fit.
+    fn check(&mut self, table: &mut dyn Table, input: &Input<'_>) -> Result<(), MergeError> {
+        let sheet = table.sheet().map(str::to_owned);
+        let from = self.sources(table.columns(), input.added, sheet.as_deref());
+        let mut guesses: Vec<Guess> = self.columns.iter().map(|one| one.guess).collect();
+        let guessing = self.guesses();
+        let shape = Shape {
+            options: &self.options,
+            columns: &self.columns,
+            wants: wants(&self.columns),
+            from,
+            added: input.added,
+            source: input.name,
+            sheet: sheet.as_deref(),
+        };
+        let (mut rows, mut bad, mut first) = (0, 0, Vec::new());
+        let mut row = Row::default();
+        while table.next(&mut row)? {
+            rows += 1;
+            match shape.row(&row) {
+                Shaped::Row(cells, emptied) => {
+                    bad += u64::from(emptied > 0);
+                    if guessing {
+                        guesses.iter_mut().zip(&cells).for_each(|(guess, cell)| guess.note(cell));
+                    }
+                }
+                Shaped::Blank => {}
+                Shaped::Misfits(misfits) => {
+                    bad += 1;
+                    first.extend(misfits.into_iter().take(TOLD.saturating_sub(first.len())));
+                }
+            }
+        }
+        self.columns.iter_mut().zip(guesses).for_each(|(one, guess)| one.guess = guess);
+        self.bear(bad, rows, first)
+    }
+
+    /// Whether so many rows may not fit.
+    fn bear(&self, bad: u64, rows: u64, first: Vec<Misfit>) -> Result<(), MergeError> {
+        let most = match (self.options.misfits, self.options.misfits_up_to) {
+            (Misfits::Hold, None) => Some((0, None)),
+            (_, None) => None,
+            (_, Some(UpTo::Rows(most))) => Some((most, Some(format!(", {most} may")))),
+            (_, Some(UpTo::Share(share))) => {
+                let most = (rows as f64 * share).floor() as u64;
+                let percent = share * 100.0;
+                Some((most, Some(format!(" of {rows}, {most} may ({percent} %)"))))
+            }
+        };
+        match most {
+            Some((most, allowed)) if bad > most => {
+                Err(MergeError::Misfits { rows: bad, allowed, first })
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// Gives columns without a type the one of this name, where there is one.
+    pub fn type_as(&mut self, kind: impl Fn(&str) -> Option<Kind>) {
+        for planned in &mut self.columns {
+            planned.column.kind = planned.column.kind.or_else(|| kind(&planned.column.name));
+        }
+    }
+
+    /// Has something stand in each cell of the column of this name; false when there is
+    /// none.
+    pub fn require(&mut self, name: &str) -> bool {
+        let place = self.place_of(name);
+        if let Some(place) = place {
+            self.columns[place].column.rules.required = true;
+        }
+        place.is_some()
+    }
+
+    /// Settles the types of columns once all sources are noted.
+    pub fn settle_types(&mut self) {
+        let writing = &self.options.writing;
+        if !writing.is_typed() {
+            return;
+        }
+        for planned in &mut self.columns {
+            let guess = if self.options.guess { planned.guess.kind() } else { Kind::Text };
+            let kind = planned.column.kind.get_or_insert(guess);
+            // In a workbook each cell may stand as it does in its source.
+            if writing.form == Form::Xlsx && *kind == Kind::Text {
+                planned.column.kind = None;
+            }
+        }
+    }
+
+    /// The columns as a writer sees them.
+    pub fn heads(&self) -> Vec<Head> {
+        let head = |column: &Column| Head {
+            name: column.name.clone(),
+            kind: column.kind.unwrap_or(Kind::Text),
+        };
+        self.columns().map(head).collect()
+    }
+
+    /// Name of the sheet of a source, in a workbook that has one for each.
+    fn sheet_for(&self, input: &Input<'_>, sheet: Option<&str>) -> String {
+        match (input.sheet, sheet) {
+            _ if self.options.writing.stacking == Stacking::One => String::new(),
+            (Some(parts), sheet) => text_of(parts, sheet, 0),
+            (None, Some(sheet)) => sheet.to_owned(),
+            (None, None) => {
+                let name = input.name.rsplit('/').next().unwrap_or(input.name);
+                name.split_once('.').map_or(name, |(stem, _)| stem).to_owned()
+            }
+        }
+    }
+}
+
+fn listed<'n>(names: impl Iterator<Item = &'n str>) -> String {
+    names.map(|name| format!("`{name}`")).collect::<Vec<_>>().join(", ")
+}
+
+/// The columns of an output that is there, to which rows are to be added, and whether
+/// its last line is ended; no columns when it is empty.
+///
+/// # Errors
+/// What is wrong with it.
+pub fn existing(file: &std::fs::File, writing: &Writing) -> Result<(Vec<String>, bool), Fault> {
+    use std::os::unix::fs::FileExt;
+    let length = file.metadata()?.len();
+    if length == 0 {
+        return Ok((Vec::new(), true));
+    }
+    let bytes = Bytes { file, read: None };
+    let reading = Reading {
+        delimiter: (writing.form == Form::Delimited).then_some(writing.delimiter),
+        encoding: Some(writing.encoding),
+        ..Reading::default()
+    };
+    let found: Found = look(bytes, &reading)?;
+    let columns = match (writing.form, found.format) {
+        (Form::JsonLines, Format::JsonLines) => crate::records::first_columns(bytes, &found)?,
+        (Form::Delimited, Format::Delimited) => {
+            TextTable::open(bytes, &found, &reading)?.columns().to_vec()
+        }
+        (_, other) => {
+            return Err(Fault::Unknown(format!("it is {}", other.words())));
+        }
+    };
+    if writing.gzip {
+        // What is packed was ended with its last line.
+        return Ok((columns, true));
+    }
+    let mut last = [0; 2];
+    let from = length.saturating_sub(2);
+    file.read_exact_at(&mut last[..(length - from) as usize], from)?;
+    Ok((columns, last[..(length - from) as usize].contains(&b'\n')))
+}
+
+#[cfg(test)]
+mod tests;

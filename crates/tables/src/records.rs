@@ -1,0 +1,280 @@
+//! JSON Lines and JSON arrays of objects, read one object at a time.
+
+use std::borrow::Cow;
+use std::collections::HashSet;
+use std::io::Read;
+
+use serde_json::{Map, Value};
+
+use crate::cell::{Cell, Row};
+use crate::decode::read_some;
+use crate::fault::{Fault, RECORD_LIMIT};
+use crate::source::{Bytes, Format, Found, Table, text_of};
+
+const CHUNK: usize = 128 * 1024;
+
+/// Whether a text that begins so is JSON records.
+pub(crate) fn by_bytes(start: &[u8]) -> Option<Format> {
+    let mut letters = start.iter().filter(|byte| !byte.is_ascii_whitespace());
+    match (letters.next(), letters.next()) {
+        (Some(b'{'), Some(b'"' | b'}')) => Some(Format::JsonLines),
+        (Some(b'['), Some(b'{' | b']')) => Some(Format::JsonArray),
+        _ => None,
+    }
+}
+
+/// An object, and the line on which it begins.
+type Object = (u64, Map<String, Value>);
+
+/// Finds one object after the other in a text.
+struct Objects<R> {
+    input: R,
+    buffer: Vec<u8>,
+    start: usize,
+    filled: usize,
+    line: u64,
+    /// Within the brackets of an array.
+    in_array: bool,
+    begun: bool,
+    /// An object has come since the last comma.
+    parted: bool,
+    /// The array has ended.
+    over: bool,
+}
+
+impl<R: Read> Objects<R> {
+    fn new(input: R) -> Self {
+        Objects {
+            input,
+            buffer: vec![0; CHUNK],
+            start: 0,
+            filled: 0,
+            line: 1,
+            in_array: false,
+            begun: false,
+            parted: true,
+            over: false,
+        }
+    }
+
+    fn fault<T>(&self, what: impl Into<String>) -> Result<T, Fault> {
+        Err(Fault::Json { line: self.line, what: what.into() })
+    }
+
+    /// Reads more; false at the end.
+    fn fill(&mut self) -> Result<bool, Fault> {
+        self.buffer.copy_within(self.start..self.filled, 0);
+        self.filled -= self.start;
+        self.start = 0;
+        if self.filled > RECORD_LIMIT {
+            return self.fault(format!("a record longer than {RECORD_LIMIT} bytes"));
+        }
+        if self.filled == self.buffer.len() {
+            self.buffer.resize(self.buffer.len() * 2, 0);
+        }
+        let count = read_some(&mut self.input, &mut self.buffer[self.filled..])?;
+        self.filled += count;
+        Ok(count > 0)
+    }
+
+    /// Goes to the next object: true when it begins at `start`.
+    fn seek_object(&mut self) -> Result<bool, Fault> {
+        if !self.begun {
+            while self.filled < 3 && self.fill()? {}
+            if self.buffer[..self.filled].starts_with(b"\xEF\xBB\xBF") {
+                self.start = 3;
+            }
+        }
+        loop {
+            if self.start == self.filled && !self.fill()? {
+                if self.in_array && !self.over {
+                    return self.fault("the array is never closed; was the file cut off?");
+                }
+                return Ok(false);
+            }
+            let byte = self.buffer[self.start];
+            match byte {
+                b'\n' => self.line += 1,
+                _ if byte.is_ascii_whitespace() => {}
+                b'[' if !self.begun => self.in_array = true,
+                b']' if self.in_array && !self.over => self.over = true,
+                b',' if self.in_array && !self.parted && !self.over => self.parted = true,
+                b'{' if self.over => return self.fault("something follows the end of the array"),
+                b'{' if self.in_array && !self.parted => {
+                    return self.fault("a comma is missing between two records");
+                }
+                b'{' => {
+                    self.begun = true;
+                    self.parted = false;
+                    return Ok(true);
+                }
+                other => {
+                    let found = char::from(other);
+                    return self.fault(format!("`{found}` where a record `{{…}}` was expected"));
+                }
+            }
+            self.begun |= !byte.is_ascii_whitespace();
+            self.start += 1;
+        }
+    }
+
+    /// The next object, and the line on which it begins.
+    fn next(&mut self) -> Result<Option<Object>, Fault> {
+        if !self.seek_object()? {
+            return Ok(None);
+        }
+        let (mut at, mut depth, mut quoted, mut escaped) = (0, 0u32, false, false);
+        let begins = self.line;
+        loop {
+            if self.start + at == self.filled && !self.fill()? {
+                self.line = begins;
+                return self.fault("a record is never closed; was the file cut off?");
+            }
+            let byte = self.buffer[self.start + at];
+            at += 1;
+            match byte {
+                b'\n' => self.line += 1,
+                _ if escaped => escaped = false,
+                b'\\' if quoted => escaped = true,
+                b'"' => quoted = !quoted,
+                b'{' | b'[' if !quoted => depth += 1,
+                b'}' | b']' if !quoted => depth -= 1,
+                _ => {}
+            }
+            if depth == 0 {
+                break;
+            }
+        }
+        let text = &self.buffer[self.start..self.start + at];
+        self.start += at;
+        match serde_json::from_slice(text) {
+            Ok(object) => Ok(Some((begins, object))),
+            Err(error) => Err(Fault::Json { line: begins, what: format!("no JSON: {error}") }),
+        }
+    }
+}
+
+/// Names of all columns, in the order of first sight.
+///
+/// # Errors
+/// [`Fault::Json`] and [`Fault::Io`].
+pub(crate) fn columns(text: impl Read) -> Result<Vec<String>, Fault> {
+    let mut objects = Objects::new(text);
+    let mut columns = Vec::new();
+    let mut known = HashSet::new();
+    while let Some((_, object)) = objects.next()? {
+        for name in object.keys() {
+            if !known.contains(name) {
+                known.insert(name.clone());
+                columns.push(name.clone());
+            }
+        }
+    }
+    Ok(columns)
+}
+
+/// Names of the members of the first record.
+///
+/// # Errors
+/// [`Fault::Json`] and [`Fault::Io`].
+pub(crate) fn first_columns(bytes: Bytes<'_>, found: &Found) -> Result<Vec<String>, Fault> {
+    let first = Objects::new(text_of(bytes, found)).next()?;
+    Ok(first.map(|(_, object)| object.keys().cloned().collect()).unwrap_or_default())
+}
+
+/// JSON records as a table. Members that are objects or arrays stand as JSON text.
+pub(crate) struct Records<R> {
+    objects: Objects<R>,
+    columns: Vec<String>,
+}
+
+impl<R: Read> Records<R> {
+    pub fn new(text: R, columns: Vec<String>) -> Self {
+        Records { objects: Objects::new(text), columns }
+    }
+}
+
+impl<R: Read> Table for Records<R> {
+    fn sheet(&self) -> Option<&str> {
+        None
+    }
+
+    fn columns(&self) -> &[String] {
+        &self.columns
+    }
+
+    fn next(&mut self, row: &mut Row) -> Result<bool, Fault> {
+        let Some((line, object)) = self.objects.next()? else { return Ok(false) };
+        row.clear();
+        row.number = line;
+        for name in &self.columns {
+            row.push(&object.get(name).map_or(Cell::Nothing, cell));
+        }
+        Ok(true)
+    }
+}
+
+fn cell(value: &Value) -> Cell<'_> {
+    match value {
+        Value::Null => Cell::Nothing,
+        Value::Bool(value) => Cell::Boolean(*value),
+        Value::String(text) => Cell::Text(Cow::Borrowed(text)),
+        Value::Number(number) => match (number.as_i64(), number.as_f64()) {
+            (Some(whole), _) => Cell::Integer(whole),
+            (None, Some(real)) => Cell::Real(real),
+            (None, None) => Cell::Text(number.to_string().into()),
+        },
+        nested => Cell::Text(nested.to_string().into()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn read(text: &str) -> Result<Vec<Vec<String>>, Fault> {
+        let columns = columns(text.as_bytes())?;
+        let mut table = Records::new(text.as_bytes(), columns.clone());
+        let mut rows = vec![columns];
+        let mut row = Row::default();
+        while table.next(&mut row)? {
+            rows.push(row.cells().map(|cell| cell.to_text()).collect());
+        }
+        Ok(rows)
+    }
+
+    #[test]
+    fn lines_and_arrays_are_read_alike() {
+        let expected = vec![
+            vec!["station".to_owned(), "level_m".into(), "note".into()],
+            vec!["Ullin Bay".into(), "1.25".into(), String::new()],
+            vec!["Tarn {Ness}".into(), String::new(), "[1,2]".into()],
+        ];
+        let one = r#"{"station": "Ullin Bay", "level_m": 1.25}"#;
+        let other = r#"{"station": "Tarn {Ness}", "level_m": null, "note": [1, 2]}"#;
+        for text in [
+            format!("{one}\n{other}\n"),
+            format!("\u{feff}{one}\n\n{other}"),
+            format!("[{one},{other}]"),
+            format!("[\n  {one},\n  {other}\n]\n"),
+        ] {
+            assert_eq!(read(&text).unwrap(), expected, "{text}");
+        }
+        assert_eq!(read("[]").unwrap(), [Vec::<String>::new()]);
+    }
+
+    #[test]
+    fn what_is_no_json_is_told_with_its_line() {
+        for (text, words) in [
+            ("{\"a\": 1}\n{\"a\": }\n", "line 2: no JSON"),
+            ("{\"a\": 1}\nnext\n", "line 2: `n` where a record"),
+            ("[{\"a\": 1}\n{\"a\": 2}]", "line 2: a comma is missing"),
+            ("[{\"a\": 1},\n", "the array is never closed"),
+            ("{\"a\": 1}\n{\"a\": \"}\n", "line 2: a record is never closed"),
+            ("[{}]\n{}", "line 2: something follows"),
+        ] {
+            let error = read(text).unwrap_err().to_string();
+            assert!(error.contains(words), "{text}: {error}");
+        }
+    }
+}

@@ -1,0 +1,423 @@
+//! Sources: a file of any kind as one table or several.
+
+use std::fs::File;
+use std::io::{self, Read, Seek, SeekFrom};
+use std::os::unix::fs::FileExt;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use flate2::read::MultiGzDecoder;
+
+use crate::cell::Row;
+use crate::decode::{Decoded, read_full};
+use crate::delimited::Reader;
+use crate::dialect::{Dialect, Encoding, find_delimiter, find_encoding, find_line_end};
+use crate::fault::Fault;
+use crate::records::{self, Records};
+use crate::workbook;
+
+/// Bytes that are looked at to tell what a file is.
+const LOOK: usize = 64 * 1024;
+
+/// What kind of file a table stands in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Format {
+    /// Delimited text.
+    Delimited,
+    /// One JSON object on each line.
+    JsonLines,
+    /// A JSON array of objects.
+    JsonArray,
+    /// An Office Open XML workbook: xlsx or xlsm.
+    Xlsx,
+    /// A workbook of the binary kind that came before it.
+    Xls,
+    /// An OpenDocument spreadsheet.
+    Ods,
+}
+
+impl Format {
+    /// Its name, for people.
+    pub fn words(self) -> &'static str {
+        match self {
+            Format::Delimited => "delimited text",
+            Format::JsonLines => "JSON Lines",
+            Format::JsonArray => "a JSON array of records",
+            Format::Xlsx => "a workbook (xlsx)",
+            Format::Xls => "a workbook (xls)",
+            Format::Ods => "a workbook (ods)",
+        }
+    }
+
+    /// Whether it is a workbook, which has sheets.
+    pub fn is_workbook(self) -> bool {
+        matches!(self, Format::Xlsx | Format::Xls | Format::Ods)
+    }
+}
+
+/// Where the names of the columns stand.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Header {
+    /// In the first row that is not blank.
+    #[default]
+    First,
+    /// In this row of a sheet, from 1.
+    Row(u32),
+    /// Nowhere: the columns are `column_1` and so on.
+    None,
+}
+
+/// Which sheets of a workbook are read.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub enum Sheets {
+    /// The first that is not hidden.
+    #[default]
+    First,
+    /// All.
+    All,
+    /// This one, from 1, hidden ones counted.
+    Number(usize),
+    /// Those with one of these names; `*` stands for any letters, case is ignored.
+    Named(Vec<String>),
+}
+
+/// What is done with merged cells.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Merged {
+    /// The value stands in the first cell, the others are empty.
+    #[default]
+    First,
+    /// The value stands in all of them.
+    Fill,
+}
+
+/// How sources are read. What is not said is found by looking.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Reading {
+    /// Parts the fields of delimited text.
+    pub delimiter: Option<u8>,
+    /// Stands around fields; `None`: no byte does.
+    pub quote: Option<u8>,
+    /// Encoding of text.
+    pub encoding: Option<Encoding>,
+    /// Where the names of the columns stand.
+    pub header: Header,
+    /// Lines before the header, which are not looked at.
+    pub preamble: usize,
+    /// Lines that begin with it are left out.
+    pub comment: Option<u8>,
+    /// Whether records may be shorter than the header, or longer by empty fields.
+    pub ragged: bool,
+    /// Sheets of workbooks.
+    pub sheets: Sheets,
+    /// Whether hidden sheets are read too.
+    pub hidden: bool,
+    /// The part of a sheet that is read: first row and column, last row and column,
+    /// from 0.
+    pub range: Option<[u32; 4]>,
+    /// What is done with merged cells.
+    pub merged: Merged,
+}
+
+impl Default for Reading {
+    fn default() -> Self {
+        Reading {
+            delimiter: None,
+            quote: Some(b'"'),
+            encoding: None,
+            header: Header::First,
+            preamble: 0,
+            comment: None,
+            ragged: false,
+            sheets: Sheets::First,
+            hidden: false,
+            range: None,
+            merged: Merged::First,
+        }
+    }
+}
+
+/// A table that is read row by row.
+pub trait Table {
+    /// The sheet of a workbook.
+    fn sheet(&self) -> Option<&str>;
+    /// Names of the columns.
+    fn columns(&self) -> &[String];
+    /// Reads the next row that is not blank; false at the end. The row has a cell for
+    /// each column.
+    ///
+    /// # Errors
+    /// [`Fault`].
+    fn next(&mut self, row: &mut Row) -> Result<bool, Fault>;
+}
+
+/// What was found out about a file by looking.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Found {
+    /// Its kind.
+    pub format: Format,
+    /// Whether it is compressed (gzip).
+    pub gzip: bool,
+    /// Encoding of text.
+    pub encoding: Encoding,
+    /// Dialect of delimited text.
+    pub dialect: Dialect,
+}
+
+/// The bytes of a file.
+#[derive(Debug, Clone, Copy)]
+pub struct Bytes<'a> {
+    /// The file.
+    pub file: &'a File,
+    /// Counts what is read of it.
+    pub read: Option<&'a AtomicU64>,
+}
+
+impl<'a> Bytes<'a> {
+    /// The bytes of a file.
+    pub fn of(file: &'a File) -> Self {
+        Bytes { file, read: None }
+    }
+}
+
+/// Reads a file from its start, whoever else reads it.
+pub(crate) struct FromStart<'a> {
+    bytes: Bytes<'a>,
+    at: u64,
+}
+
+impl<'a> FromStart<'a> {
+    pub fn new(bytes: Bytes<'a>) -> Self {
+        FromStart { bytes, at: 0 }
+    }
+}
+
+impl Read for FromStart<'_> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let count = self.bytes.file.read_at(buffer, self.at)?;
+        self.at += count as u64;
+        if let Some(read) = self.bytes.read {
+            read.fetch_add(count as u64, Ordering::Relaxed);
+        }
+        Ok(count)
+    }
+}
+
+impl workbook::Again for FromStart<'_> {
+    fn again(&self) -> Self {
+        FromStart::new(self.bytes)
+    }
+}
+
+impl Seek for FromStart<'_> {
+    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
+        let target = match to {
+            SeekFrom::Start(at) => Some(at),
+            SeekFrom::Current(by) => self.at.checked_add_signed(by),
+            SeekFrom::End(by) => self.bytes.file.metadata()?.len().checked_add_signed(by),
+        };
+        self.at = target.ok_or(io::ErrorKind::InvalidInput)?;
+        Ok(self.at)
+    }
+}
+
+/// Text of a file, unpacked and as UTF-8.
+pub type Text<'a> = Box<dyn Read + Send + 'a>;
+
+fn unpacked(bytes: Bytes<'_>, gzip: bool) -> Text<'_> {
+    let bytes = FromStart::new(bytes);
+    if gzip { Box::new(MultiGzDecoder::new(io::BufReader::new(bytes))) } else { Box::new(bytes) }
+}
+
+/// The text of a file that was looked at.
+pub(crate) fn text_of<'a>(bytes: Bytes<'a>, found: &Found) -> Text<'a> {
+    let bytes = unpacked(bytes, found.gzip);
+    match found.encoding {
+        Encoding::Utf8 => bytes,
+        other => Box::new(Decoded::new(bytes, other)),
+    }
+}
+
+/// Looks at the first bytes of a file to tell what it is.
+///
+/// # Errors
+/// [`Fault::Io`], and [`Fault::Unknown`] for what is no table.
+pub fn look(bytes: Bytes<'_>, reading: &Reading) -> Result<Found, Fault> {
+    let file = Bytes { read: None, ..bytes };
+    let mut start = vec![0; LOOK];
+    let length = read_full(&mut FromStart::new(file), &mut start)?;
+    let mut whole = length < LOOK;
+    let gzip = start[..length].starts_with(b"\x1f\x8b");
+    start.truncate(length);
+    if gzip {
+        start.resize(LOOK, 0);
+        let length = read_full(&mut unpacked(file, true), &mut start)?;
+        whole = length < LOOK;
+        start.truncate(length);
+    }
+    let text = |format, encoding, dialect| Found { format, gzip, encoding, dialect };
+    let utf8 = Encoding::Utf8;
+    let plain = Dialect::of(b',');
+    if let Some(format) = workbook_by_bytes(&start)? {
+        if gzip {
+            return Err(Fault::Unknown("a workbook inside gzip; unpack it first".into()));
+        }
+        return Ok(text(format, utf8, plain));
+    }
+    let encoding = reading.encoding.unwrap_or_else(|| find_encoding(&start, whole));
+    if encoding != utf8 {
+        let mut decoded = Vec::new();
+        let kept = if whole { start.len() } else { start.len() / 4 * 4 };
+        // What is wrong with it is told when it is read.
+        let _ = Decoded::new(&start[..kept], encoding).read_to_end(&mut decoded);
+        start = decoded;
+    } else if memchr::memchr(0, &start).is_some() {
+        return Err(Fault::Unknown("it has zero bytes as no text has".into()));
+    }
+    let start = start.strip_prefix(b"\xEF\xBB\xBF").unwrap_or(&start);
+    if let Some(format) = records::by_bytes(start) {
+        return Ok(text(format, encoding, plain));
+    }
+    let dialect = Dialect {
+        delimiter: reading.delimiter.unwrap_or(b','),
+        quote: reading.quote,
+        line_end: find_line_end(start),
+        comment: reading.comment,
+    };
+    let delimiter = match reading.delimiter {
+        Some(delimiter) => delimiter,
+        None => {
+            let start = after_lines(start, reading.preamble, dialect.line_end);
+            find_delimiter(start, &dialect, 0)
+        }
+    };
+    Ok(text(Format::Delimited, encoding, Dialect { delimiter, ..dialect }))
+}
+
+fn after_lines(mut text: &[u8], lines: usize, line_end: u8) -> &[u8] {
+    for _ in 0..lines {
+        text = memchr::memchr(line_end, text).map_or(&[], |end| &text[end + 1..]);
+    }
+    text
+}
+
+fn workbook_by_bytes(start: &[u8]) -> Result<Option<Format>, Fault> {
+    let unknown = |what: &str| Err(Fault::Unknown(what.to_owned()));
+    if start.starts_with(b"PK\x03\x04") {
+        let opendocument = b"mimetypeapplication/vnd.oasis.opendocument.spreadsheet";
+        if start.get(30..).is_some_and(|name| name.starts_with(opendocument)) {
+            return Ok(Some(Format::Ods));
+        }
+        return Ok(Some(Format::Xlsx));
+    }
+    if start.starts_with(b"\xD0\xCF\x11\xE0\xA1\xB1\x1A\xE1") {
+        return Ok(Some(Format::Xls));
+    }
+    if start.starts_with(b"%PDF") {
+        return unknown("a PDF document");
+    }
+    if start.starts_with(b"PAR1") {
+        return unknown("a Parquet file, which is written and not read");
+    }
+    Ok(None)
+}
+
+/// Delimited text whose header was read.
+pub struct TextTable<'a> {
+    reader: Reader<Text<'a>>,
+    columns: Vec<String>,
+    ragged: bool,
+    /// The first record, where there is no header.
+    first: Option<Row>,
+}
+
+impl<'a> TextTable<'a> {
+    /// Reads the header of a delimited text.
+    ///
+    /// # Errors
+    /// Any [`Fault`] of a header.
+    pub fn open(file: Bytes<'a>, found: &Found, reading: &Reading) -> Result<Self, Fault> {
+        let mut reader = Reader::with(text_of(file, found), found.dialect);
+        reader.skip_lines(reading.preamble)?;
+        if let Header::Row(row) = reading.header {
+            reader.skip_lines(row.saturating_sub(1) as usize)?;
+        }
+        let (columns, first) = if reading.header == Header::None {
+            let mut row = Row::default();
+            let Some(record) = reader.next()? else { return Err(Fault::Empty) };
+            row.number = record.line;
+            (0..record.len()).for_each(|at| row.push_text(&record.text(at)));
+            ((1..=row.len()).map(|at| format!("column_{at}")).collect(), Some(row))
+        } else {
+            (reader.header()?, None)
+        };
+        Ok(TextTable { reader, columns, ragged: reading.ragged, first })
+    }
+
+    /// The reader behind the header, for who copies records as they stand; none when
+    /// the first record was read already or records may be ragged.
+    pub(crate) fn into_reader(self) -> Option<Reader<Text<'a>>> {
+        (self.first.is_none() && !self.ragged).then_some(self.reader)
+    }
+
+    /// Whether [`TextTable::into_reader`] gives a reader.
+    pub(crate) fn is_regular(&self) -> bool {
+        self.first.is_none() && !self.ragged
+    }
+}
+
+impl Table for TextTable<'_> {
+    fn sheet(&self) -> Option<&str> {
+        None
+    }
+
+    fn columns(&self) -> &[String] {
+        &self.columns
+    }
+
+    fn next(&mut self, row: &mut Row) -> Result<bool, Fault> {
+        if let Some(first) = self.first.take() {
+            *row = first;
+            return Ok(true);
+        }
+        let Some(record) = self.reader.next()? else { return Ok(false) };
+        row.clear();
+        row.number = record.line;
+        let (expected, found) = (self.columns.len(), record.len());
+        let too_many = (expected..found).any(|at| !record.verbatim(at).is_empty());
+        if found != expected && (!self.ragged || too_many) {
+            return Err(Fault::Ragged { line: record.line, expected, found });
+        }
+        for at in 0..found.min(expected) {
+            row.push_text(&record.text(at));
+        }
+        row.fill_to(expected);
+        Ok(true)
+    }
+}
+
+/// Who looks at the tables of a file; false ends it.
+pub type Visit<'v, E> = &'v mut dyn FnMut(&mut dyn Table) -> Result<bool, E>;
+
+/// Opens each table of a file in turn: one for text, one for each wanted sheet of a
+/// workbook.
+///
+/// # Errors
+/// A [`Fault`] of the file, or what `visit` gives.
+pub fn each_table<E: From<Fault>>(
+    file: Bytes<'_>,
+    reading: &Reading,
+    visit: Visit<'_, E>,
+) -> Result<Found, E> {
+    let found = look(file, reading)?;
+    match found.format {
+        Format::Delimited => {
+            visit(&mut TextTable::open(file, &found, reading)?)?;
+        }
+        Format::JsonLines | Format::JsonArray => {
+            let columns = records::columns(text_of(Bytes { read: None, ..file }, &found))?;
+            visit(&mut Records::new(text_of(file, &found), columns))?;
+        }
+        format => workbook::each_sheet(FromStart::new(file), format, reading, visit)?,
+    }
+    Ok(found)
+}
