@@ -9,6 +9,7 @@ use jiff::tz::TimeZone;
 use serde::Serialize;
 
 pub use vadegate_core::config::write_bytes as bytes;
+pub use vadegate_core::words::{counted, grouped};
 
 use crate::failure::Failure;
 
@@ -100,24 +101,6 @@ pub fn word(text: &str) -> Cell {
 pub fn count(number: u64) -> Cell {
     let text = if number == 0 { "·".to_owned() } else { grouped(number) };
     Cell::new(text).set_alignment(comfy_table::CellAlignment::Right)
-}
-
-/// `1 row`, `12,345 rows`.
-pub fn counted(number: u64, one: &str, many: &str) -> String {
-    format!("{} {}", grouped(number), if number == 1 { one } else { many })
-}
-
-/// `12,345`.
-pub fn grouped(number: u64) -> String {
-    let digits = number.to_string();
-    let mut text = String::new();
-    for (at, digit) in digits.chars().enumerate() {
-        if at > 0 && (digits.len() - at).is_multiple_of(3) {
-            text.push(',');
-        }
-        text.push(digit);
-    }
-    text
 }
 
 /// A time in `zone`, to the second.

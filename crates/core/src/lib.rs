@@ -10,6 +10,7 @@ pub mod fault;
 mod filing;
 pub mod ledger;
 pub mod pattern;
+pub mod words;
 pub mod work;
 
 /// SHA-256 of a file, in hexadecimal as `sha256sum` prints it.

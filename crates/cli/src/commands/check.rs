@@ -26,11 +26,17 @@ pub fn check(file: &Path, json: bool) -> Result<ExitCode, Failure> {
             print(file, finding)?;
         }
         let warnings = findings.len() - faults;
+        let warned = |count| show::counted(count as u64, "warning", "warnings");
+        let gates = show::counted(gates as u64, "gate", "gates");
         let shown = file.display();
         show::line(&match (faults, warnings) {
-            (0, 0) => format!("{shown}: all is well with {gates} gate(s)"),
-            (0, _) => format!("{shown}: no fault, {warnings} warning(s), {gates} gate(s)"),
-            _ => format!("{shown}: {faults} fault(s), {warnings} warning(s)"),
+            (0, 0) => format!("{shown}: all is well with {gates}"),
+            (0, _) => format!("{shown}: no fault, {}, {gates}", warned(warnings)),
+            _ => format!(
+                "{shown}: {}, {}",
+                show::counted(faults as u64, "fault", "faults"),
+                warned(warnings)
+            ),
         })?;
     }
     Ok(if faults > 0 { ExitCode::from(WRONG) } else { ExitCode::SUCCESS })

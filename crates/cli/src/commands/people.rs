@@ -105,8 +105,8 @@ pub fn adopt(config: Config, args: &Adopt) -> Result<ExitCode, Failure> {
         tell_adoption(&would, true)?;
     }
     if !would.adopted.is_empty() && !args.by.yes {
-        let count = would.adopted.len();
-        confirm(&format!("Enter {count} file(s) of gate `{}` as already worked?", args.gate))?;
+        let files = show::counted(would.adopted.len() as u64, "file", "files");
+        confirm(&format!("Enter {files} of gate `{}` as already worked?", args.gate))?;
     }
     let adoption = if would.adopted.is_empty() {
         would
@@ -178,7 +178,11 @@ fn tell_adoption(adoption: &Adoption, would: bool) -> Result<(), Failure> {
     more(adoption.left.len())?;
     show::line(&match adoption.adopted.len() {
         0 => "No file was adopted.".to_owned(),
-        count => format!("{count} file(s) are entered as already worked."),
+        1 => "1 file is entered as already worked.".to_owned(),
+        count => format!(
+            "{} are entered as already worked.",
+            show::counted(count as u64, "file", "files")
+        ),
     })
 }
 
@@ -194,14 +198,14 @@ fn verb(doing: Doing) -> &'static str {
         Doing::Reopen => "Reopen",
         Doing::Again => "Have worked again",
         Doing::File => "File without work",
-        Doing::Delete => "Delete the file(s) of",
+        Doing::Delete => "Delete the files of",
         Doing::Forget => "Forget",
         Doing::Unload => "Take the rows out of the database of",
     }
 }
 
 fn counted(count: usize) -> String {
-    if count == 1 { "1 entry".into() } else { format!("{count} entries") }
+    show::counted(count as u64, "entry", "entries")
 }
 
 /// Asks on the terminal; without one nobody can answer.

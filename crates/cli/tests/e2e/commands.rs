@@ -57,7 +57,7 @@ fn check_tries_the_folders_for_real() {
     assert!(ran.out.contains("cannot be looked at"), "{}", ran.out);
     coast.folder("drops/tide");
     let ran = coast.run("check");
-    assert_eq!((ran.code, ran.out.as_str()), (0, "vadegate.toml: all is well with 1 gate(s)\n"));
+    assert_eq!((ran.code, ran.out.as_str()), (0, "vadegate.toml: all is well with 1 gate\n"));
     coast.configure(&filing_gate("tide", "").replace("archive/tide", "drops/tide/done"));
     let ran = coast.run("check");
     assert_eq!(ran.code, 0);
@@ -84,13 +84,33 @@ fn check_finds_gates_that_would_take_each_others_files() {
         "{}",
         ran.out
     );
+    // Neither pattern takes the other's text, but there is a name that both take.
+    let coast = two("tide_*", "*.csv", file);
+    assert!(coast.run("check").out.contains("would both take `tide_.csv`"));
+    coast.drop("drops/tide_7.csv", "a file that lies there is named instead");
+    assert!(coast.run("check").out.contains("would both take `tide_7.csv`"));
     assert_eq!(two("*.csv", "*.txt", file).run("check").code, 0);
     assert_eq!(two("*.csv", "*.csv", "archive = \"leave\"").run("check").code, 0);
-    // Patterns whose examples do not meet, but a file does that lies there.
-    let coast = two("a*", "*b", file);
-    assert_eq!(coast.run("check").code, 0);
-    coast.drop("drops/a7b", "x");
-    assert!(coast.run("check").out.contains("would both take `a7b`"));
+    // What one leaves it does not take.
+    assert_eq!(two("*", "*.csv", file).run("check").code, 2);
+    let leaves = two("*\"]\nleave = [\"*.csv", "*.csv", file).run("check");
+    assert_eq!(leaves.code, 0, "{}", leaves.out);
+}
+
+#[test]
+fn check_finds_gates_whose_folders_lie_in_each_other() {
+    let inner = |subfolders: &str| {
+        let coast = Coast::new(&format!(
+            "[gate.all]\ndrop = \"drops\"\ntake = [\"tide_*\"]\n{subfolders}\n\
+             archive = {{ into = \"archive\" }}\n\
+             [gate.in]\ndrop = \"drops/in\"\ntake = [\"*.csv\"]\narchive = {{ into = \"archive\" }}\n"
+        ));
+        coast.folder("drops/in");
+        coast.run("check")
+    };
+    let (deep, flat) = (inner("subfolders = true"), inner(""));
+    assert!(deep.out.contains("would both take `tide_.csv` from"), "{}", deep.out);
+    assert_eq!((deep.code, flat.code), (2, 0), "{}", flat.out);
 }
 
 #[test]

@@ -535,7 +535,7 @@ fn verify_holds_tables_and_markers_against_the_ledger() {
         assert_eq!(coast.run("verify").code, 0, "the markers are there");
         let deep = coast.run("verify --deep");
         assert!(
-            deep.code == 1 && deep.out.contains("it loaded 1 rows, and 0 are there"),
+            deep.code == 1 && deep.out.contains("it loaded 1 row, and 0 are there"),
             "{}",
             deep.out
         );

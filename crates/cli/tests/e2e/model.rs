@@ -70,6 +70,8 @@ enum Known {
 #[derive(Debug, Default)]
 struct Model {
     drop: BTreeMap<u8, (u8, Known)>,
+    /// The same as the gate saw it last: what was there between two looks, it never knew.
+    seen: BTreeMap<u8, (u8, Known)>,
     /// Contents that count as worked or held: a file with one is a repeat.
     taken: BTreeSet<u8>,
     /// How often each content was worked.
@@ -83,14 +85,25 @@ struct Model {
 }
 
 impl Model {
-    /// A file is not there any more; what was held with it is over.
-    fn leaves(&mut self, name: u8) {
-        if let Some((content, Known::Held)) = self.drop.remove(&name) {
-            self.taken.remove(&content);
+    /// The gate looks; what was held is over where its file is not there any more.
+    fn look(&mut self) {
+        for (name, (content, known)) in &self.seen {
+            let there = self.drop.get(name) == Some(&(*content, *known));
+            if *known == Known::Held && !there {
+                self.taken.remove(content);
+            }
         }
+        self.seen = self.drop.clone();
+    }
+
+    /// A file arrives; the same content as the gate saw there last is the same entry.
+    fn arrive(&mut self, name: u8, content: u8) {
+        let same = self.seen.get(&name).filter(|(seen, _)| *seen == content);
+        self.drop.insert(name, same.copied().unwrap_or((content, Known::Not)));
     }
 
     fn pass(&mut self) {
+        self.look();
         for content in std::mem::take(&mut self.again) {
             *self.worked.entry(content).or_default() += 1;
         }
@@ -113,9 +126,11 @@ impl Model {
             *self.filed.entry(content).or_default() += 1;
             self.drop.remove(&name);
         }
+        self.seen = self.drop.clone();
     }
 
     fn adopt(&mut self) {
+        self.look();
         let lying: Vec<u8> = self.drop.keys().copied().collect();
         for name in lying {
             let Some((content, Known::Not)) = self.drop.get(&name).copied() else { continue };
@@ -124,6 +139,7 @@ impl Model {
                 self.firsts.remove(&content);
             }
         }
+        self.seen = self.drop.clone();
     }
 
     fn release(&mut self) {
@@ -136,8 +152,10 @@ impl Model {
         for name in held {
             if let Some((content, _)) = self.drop.remove(&name) {
                 *self.filed.entry(content).or_default() += 1;
+                self.seen.remove(&name);
             }
         }
+        self.look();
     }
 }
 
@@ -145,9 +163,13 @@ const BY: &str = "--why model --by ada --yes";
 
 fn go(coast: &Coast, model: &mut Model, step: &Step) {
     match *step {
-        Step::Drop { name, content } => arrive(coast, model, name, content),
+        Step::Drop { name, content: number } => {
+            model.arrive(name, number);
+            coast.drop(&format!("drops/{name}.csv"), content(number));
+        }
         Step::Remove { name } => {
-            model.leaves(name);
+            model.drop.remove(&name);
+            model.look();
             let _ = fs::remove_file(coast.path(&format!("drops/{name}.csv")));
             look(coast);
         }
@@ -187,21 +209,6 @@ fn go(coast: &Coast, model: &mut Model, step: &Step) {
             look(coast);
         }
     }
-}
-
-fn arrive(coast: &Coast, model: &mut Model, name: u8, number: u8) {
-    let known = model.drop.get(&name).filter(|(content, _)| *content == number).copied();
-    match known {
-        // The same content touched is the same entry.
-        Some((_, known)) => {
-            model.drop.insert(name, (number, known));
-        }
-        None => {
-            model.leaves(name);
-            model.drop.insert(name, (number, Known::Not));
-        }
-    }
-    coast.drop(&format!("drops/{name}.csv"), content(number));
 }
 
 /// The entry that counts for a content, filed and not a repeat.

@@ -6,7 +6,7 @@ use std::time::Duration;
 use jiff::civil::Time;
 
 use super::Work;
-use super::gate::{duration, template};
+use super::keys::{duration, template};
 use super::reader::Section;
 use super::values::write_duration;
 use crate::pattern::{Fields, Pattern, Template};

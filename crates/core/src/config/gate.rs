@@ -1,15 +1,149 @@
-//! Building the gates.
+//! A gate: its drop folders, and the rules for the files that pass it.
 
-use std::path::Path;
+use std::fmt;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use super::reader::{Found, Section};
+use super::batch::{self, BatchConfig};
+use super::drops::Drops;
+use super::identity::{self, Once, Repeats};
+use super::keys::{Range, duration, path_template, patterns, range};
+use super::pick::{self, Pick};
+use super::reader::Section;
+use super::settle::{self, Settle};
 use super::values::{parse_bytes, parse_duration};
-use super::{
-    Archive, Bounds, Drops, Empty, Gate, Interrupted, OfferConfig, Order, Range, RunConfig, Work,
-    batch, identity, join, load, merge, pick, settle,
-};
+use super::work::{self, Work};
 use crate::pattern::{Pattern, Template};
+
+/// A gate: its drop folder, or several, and the rules for the files that pass it.
+#[derive(Debug, Clone)]
+pub struct Gate {
+    /// Its name.
+    pub name: String,
+    /// The drop folders.
+    pub drops: Drops,
+    /// Which files it takes. Default: all.
+    pub take: Vec<Pattern>,
+    /// Which files it leaves, beside the built-in temporary names.
+    pub leave: Vec<Pattern>,
+    /// Whether folders below the drop folder are swept too. Default no.
+    pub subfolders: bool,
+    /// How far down: 1 is the folders in the drop folder. Default all the way.
+    pub depth: u32,
+    /// Whether links to files are followed. Default no.
+    pub follow_links: bool,
+    /// Whether the kernel's notices are listened to. Default yes, where they can
+    /// be had.
+    pub notices: bool,
+    /// At most so many entries are merged together. Default all that are ready.
+    pub at_once: Option<usize>,
+    /// When a file counts as complete. Default 5 s unchanged.
+    pub settle: Settle,
+    /// Which sizes and ages it takes. Default any.
+    pub bounds: Bounds,
+    /// What it does with empty files. Default hold.
+    pub empty: Empty,
+    /// Time between two sweeps. Default 10 s.
+    pub sweep: Duration,
+    /// Which of the complete files are worked. Default all.
+    pub pick: Option<Pick>,
+    /// In which order files are worked. Default oldest first.
+    pub order: Order,
+    /// What makes two files the same. Default content.
+    pub once: Once,
+    /// The identity space that it shares with other gates; its own by default.
+    pub once_across: Option<String>,
+    /// After this time an identity may come again. Default never.
+    pub once_for: Option<Duration>,
+    /// What becomes of repeats. Default: filed like the others.
+    pub repeats: Repeats,
+    /// Whether a file of a name that was worked with other content is held.
+    /// Default no.
+    pub hold_revisions: bool,
+    /// What is done with the files.
+    pub work: Work,
+    /// Which entries are worked together, and when. Default all that are ready.
+    pub batch: Option<BatchConfig>,
+    /// What happens when work was interrupted and nobody can know whether it
+    /// was done: hold (default) or retry.
+    pub interrupted: Interrupted,
+    /// Where worked files go.
+    pub archive: Archive,
+    /// Where held files go; without it they stay where they are.
+    pub hold: Option<Template>,
+    /// The file of its section, for messages.
+    pub file: PathBuf,
+    /// Line of its section, for messages.
+    pub line: usize,
+}
+
+/// Which sizes and ages of files a gate takes.
+#[derive(Debug, Clone)]
+pub struct Bounds {
+    /// Size in bytes.
+    pub bytes: Range<u64>,
+    /// Time since the file was modified.
+    pub age: Range<Duration>,
+}
+
+/// What a gate does with empty files.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Empty {
+    /// They are held.
+    Hold,
+    /// They are taken like any other.
+    Take,
+    /// They are left.
+    Leave,
+}
+
+/// In which order the files of a pass are worked.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Order {
+    /// By modification time, oldest first.
+    Oldest,
+    /// By modification time, newest first.
+    Newest,
+    /// By name, numbers counting as numbers.
+    Name,
+    /// By size, smallest first.
+    Smallest,
+    /// By size, largest first.
+    Largest,
+    /// By a captured field, numbers counting as numbers.
+    Field(String),
+}
+
+/// What a gate does when work was interrupted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Interrupted {
+    /// The entry is held for a person.
+    Hold,
+    /// The work is done again.
+    Retry,
+}
+
+/// What becomes of worked files.
+#[derive(Debug, Clone)]
+pub enum Archive {
+    /// They are moved to this folder.
+    Into(Template),
+    /// They stay where they are.
+    Leave,
+}
+
+impl fmt::Display for Order {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Order::Oldest => f.write_str("oldest"),
+            Order::Newest => f.write_str("newest"),
+            Order::Name => f.write_str("name"),
+            Order::Smallest => f.write_str("smallest"),
+            Order::Largest => f.write_str("largest"),
+            Order::Field(name) => write!(f, "<{name}>"),
+        }
+    }
+}
 
 /// Reads the gates of all files; `likes` are the sections that gates may be
 /// like.
@@ -94,7 +228,7 @@ fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
     let identity = identity::read(&mut section, folder, &fields);
     let interrupted = [("hold", Interrupted::Hold), ("retry", Interrupted::Retry)];
     let interrupted = section.choice("interrupted", &interrupted).unwrap_or(Interrupted::Hold);
-    let work = read_work(&name, &mut section, folder, &fields)?;
+    let work = work::read(&name, &mut section, folder, &fields)?;
     let batch = batch::read(&mut section, &work, &fields, exact);
     let archive = read_archive(&name, &mut section, folder, &fields);
     let hold = read_hold(&mut section, folder, &fields);
@@ -141,49 +275,6 @@ fn read_drops(name: &str, section: &mut Section<'_>, folder: &Path, exact: bool)
     Drops::read(&drops?, folder, exact)
 }
 
-fn patterns(texts: Vec<Found<'_, String>>, exact: bool) -> Vec<Pattern> {
-    let mut patterns = Vec::new();
-    for text in texts {
-        match Pattern::parse(&text.value, exact) {
-            Ok(pattern) => patterns.push(pattern),
-            Err(error) => text.at.fault(error.to_string()),
-        }
-    }
-    patterns
-}
-
-/// A range such as `1B..2GB`, `..30d` or `1h..`.
-fn range<T: PartialOrd>(
-    section: &mut Section<'_>,
-    key: &'static str,
-    parse: impl Fn(&str) -> Result<T, String>,
-) -> Range<T> {
-    let none = Range { least: None, most: None };
-    let Some(text) = section.text(key) else { return none };
-    let Some((least, most)) = text.value.split_once("..") else {
-        text.at.fault(format!(
-            "`{key}` is \"{}\"; expected a range such as \"1..2\", \"..2\" or \"1..\", with units",
-            text.value
-        ));
-        return none;
-    };
-    let end = |end: &str| match end.trim() {
-        "" => Ok(None),
-        end => parse(end).map(Some),
-    };
-    match (end(least), end(most)) {
-        (Ok(Some(least)), Ok(Some(most))) if least > most => {
-            text.at.fault(format!("`{key}`: the range `{}` is backwards", text.value));
-            none
-        }
-        (Ok(least), Ok(most)) => Range { least, most },
-        (Err(message), _) | (_, Err(message)) => {
-            text.at.fault(format!("`{key}`: {message}"));
-            none
-        }
-    }
-}
-
 /// `take` and `leave`.
 fn read_patterns(section: &mut Section<'_>, exact: bool) -> (Vec<Pattern>, Vec<Pattern>) {
     let take = match section.texts("take") {
@@ -200,64 +291,6 @@ fn read_depth(section: &mut Section<'_>) -> u32 {
         return section.count("subfolders").unwrap_or(0);
     }
     if section.flag("subfolders").unwrap_or(false) { u32::MAX } else { 0 }
-}
-
-fn read_work(
-    name: &str,
-    section: &mut Section<'_>,
-    folder: &Path,
-    fields: &[String],
-) -> Option<Work> {
-    const WORKS: [&str; 4] = ["merge", "load", "run", "offer"];
-    // The work of what it is like gives way to a work of its own.
-    let own: Vec<&str> = WORKS.into_iter().filter(|work| section.has_of_its_own(work)).collect();
-    let mut works = Vec::new();
-    for work in WORKS {
-        if !own.is_empty() && !own.contains(&work) || !section.has(work) {
-            section.has(work);
-            continue;
-        }
-        let Some(inner) = section.section(work) else { continue };
-        works.extend(match work {
-            "merge" => merge::read(inner, folder, fields).map(|merge| Work::Merge(Box::new(merge))),
-            "load" => load::read(inner, folder, fields).map(|load| Work::Load(Box::new(load))),
-            "run" => read_run(inner, folder, fields).map(Work::Run),
-            _ => Some(Work::Offer(read_offer(inner))),
-        });
-    }
-    if let [one, other, ..] = &works[..] {
-        let (one, other) = (one.word(), other.word());
-        section.fault_here(format!(
-            "the gate `{name}` has both `{one}` and `{other}`; a gate has one work, so make two gates"
-        ));
-        return None;
-    }
-    Some(works.pop().unwrap_or(Work::None))
-}
-
-fn read_offer(mut section: Section<'_>) -> OfferConfig {
-    let lease = duration(&mut section, "lease").unwrap_or(Duration::from_secs(60));
-    let (wait, wait_up_to, tries) = read_tries(&mut section);
-    section.finish();
-    OfferConfig { lease, wait, wait_up_to, tries }
-}
-
-/// How often something is tried, and how long is waited between.
-fn read_tries(section: &mut Section<'_>) -> (Duration, Duration, u32) {
-    let wait = duration(section, "wait").unwrap_or(Duration::from_secs(30));
-    let wait_up_to = duration(section, "wait_up_to").unwrap_or(Duration::from_secs(1800));
-    (wait, wait_up_to, section.count("tries").unwrap_or(20))
-}
-
-pub(super) fn duration(section: &mut Section<'_>, key: &'static str) -> Option<Duration> {
-    let text = section.text(key)?;
-    match parse_duration(&text.value) {
-        Ok(duration) => Some(duration),
-        Err(message) => {
-            text.at.fault(format!("`{key}`: {message}"));
-            None
-        }
-    }
 }
 
 fn order(section: &mut Section<'_>, fields: &[String]) -> Order {
@@ -280,70 +313,6 @@ fn order(section: &mut Section<'_>, fields: &[String]) -> Order {
             Order::Oldest
         }
     }
-}
-
-pub(super) fn template(text: &Found<'_, String>, fields: &[String]) -> Option<Template> {
-    let template = match Template::parse(&text.value) {
-        Ok(template) => template,
-        Err(error) => {
-            text.at.fault(error.to_string().replacen("pattern", "template", 1));
-            return None;
-        }
-    };
-    for used in template.uses() {
-        if !Template::is_builtin(used) && !fields.iter().any(|field| field == used) {
-            let near = super::reader::nearest(used, fields.iter().map(String::as_str));
-            let hint = near.map(|near| format!("; did you mean `<{near}>`?")).unwrap_or_default();
-            text.at.fault(format!(
-                "the template uses the field `<{used}>`, which no `take` pattern captures{hint}"
-            ));
-        }
-    }
-    Some(template)
-}
-
-/// A template of a path, made absolute.
-pub(super) fn path_template(
-    section: &mut Section<'_>,
-    key: &'static str,
-    folder: &Path,
-    fields: &[String],
-) -> Option<Template> {
-    let Some(mut text) = section.text(key) else {
-        if !section.has(key) {
-            section
-                .fault_here(format!("`{key}` is missing; expected a path such as \"out/<name>\""));
-        }
-        return None;
-    };
-    if !text.value.starts_with('/') {
-        let escaped =
-            folder.to_string_lossy().replace('\\', "\\\\").replace('<', "\\<").replace('>', "\\>");
-        text.value = format!("{}/{}", escaped.trim_end_matches('/'), text.value);
-    }
-    if text.value.split('/').any(|part| part == "..") {
-        text.at.fault(format!("`{key}` climbs with `..`; write the path without it"));
-        return None;
-    }
-    template(&text, fields)
-}
-
-fn read_run(mut section: Section<'_>, folder: &Path, fields: &[String]) -> Option<RunConfig> {
-    let program = section.text("program");
-    if program.is_none() && !section.has("program") {
-        section.fault_here(
-            "`program` is missing; expected a program such as \"bin/check-manifest\"".into(),
-        );
-    }
-    let args = section.texts("args").unwrap_or_default();
-    let args = args.iter().filter_map(|text| template(text, fields)).collect();
-    let limit = duration(&mut section, "limit").unwrap_or(Duration::from_secs(600));
-    let (wait, wait_up_to, tries) = read_tries(&mut section);
-    section.finish();
-    let program = program?.value;
-    // A bare name is looked up in PATH, as everywhere; a path is a path.
-    let program = if program.contains('/') { join(folder, &program) } else { program.into() };
-    Some(RunConfig { program, args, limit, wait, wait_up_to, tries })
 }
 
 fn read_hold(section: &mut Section<'_>, folder: &Path, fields: &[String]) -> Option<Template> {

@@ -4,7 +4,7 @@ use std::path::Path;
 use std::time::Duration;
 
 use super::Gate;
-use super::gate::{duration, path_template};
+use super::keys::{duration, path_template};
 use super::reader::Section;
 use crate::pattern::Template;
 

@@ -6,8 +6,8 @@ use std::time::Duration;
 use postgres::config::Host;
 use vadegate_tables::{Misfits, Options, Writing};
 
-use super::gate::{duration, path_template, template};
 use super::join;
+use super::keys::{duration, path_template, template};
 use super::reader::{Found, Section};
 use super::shaping::{self, Shaping, names};
 use crate::pattern::Template;

@@ -5,11 +5,23 @@ use std::path::Path;
 use vadegate_tables::dialect::Encoding;
 use vadegate_tables::{Form, Options, Stacking, Writing};
 
-use super::Exists;
-use super::gate::path_template;
+use super::keys::path_template;
 use super::reader::Section;
 use super::shaping::{self, Shaping, Value, byte, encoding, value};
 use crate::pattern::Template;
+
+/// What a merge does when its output exists.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Exists {
+    /// Rows are appended; the columns must agree.
+    Append,
+    /// The output is replaced.
+    Replace,
+    /// The new output gets a number.
+    Number,
+    /// The entries are held.
+    Fail,
+}
 
 /// The `merge` section of a gate.
 #[derive(Debug, Clone)]

@@ -9,38 +9,43 @@
 mod batch;
 mod check;
 mod drops;
+mod finding;
 mod gate;
 mod identity;
+mod keys;
 mod load;
 mod merge;
 mod overlap;
 mod pick;
 mod reader;
+mod service;
 mod settle;
 mod shaping;
 mod taking;
 mod values;
+mod work;
 
-use std::fmt;
-use std::path::{Component, Path, PathBuf};
-use std::time::Duration;
-
-use jiff::tz::TimeZone;
+use std::path::{Path, PathBuf};
 
 pub use batch::{BatchConfig, BatchMarker, Wanted};
+pub use check::check;
 pub(crate) use check::fixed_folder;
-pub use check::{Finding, Weight, check};
 pub use drops::{Drops, FoundFolders, Placed};
+pub use finding::{Finding, Weight};
+pub use gate::{Archive, Bounds, Empty, Gate, Interrupted, Order};
 pub use identity::{Once, Repeats};
+pub use keys::Range;
+pub(crate) use keys::join;
 pub use load::{Database, LoadConfig, Mode, Password, Server};
-pub use merge::{MergeConfig, WriteConfig};
+pub use merge::{Exists, MergeConfig, WriteConfig};
 pub use pick::{Others, Pick};
+pub use service::ServiceConfig;
 pub use settle::{After, Companion, MarkerFor, Settle, SettleBy};
 pub use shaping::{Shaping, Value};
 pub use values::{parse_bytes, parse_duration, write_bytes, write_duration};
+pub use work::{OfferConfig, RunConfig, Work};
 
-use crate::pattern::{Pattern, Template};
-use reader::{Document, Section};
+use reader::Document;
 
 /// Everything that a configuration file says.
 #[derive(Debug, Clone)]
@@ -51,223 +56,6 @@ pub struct Config {
     pub service: ServiceConfig,
     /// The gates, in the order of the file.
     pub gates: Vec<Gate>,
-}
-
-/// The `[service]` section.
-#[derive(Debug, Clone)]
-pub struct ServiceConfig {
-    /// Address and port to listen on; port 0 takes any free one.
-    /// Default `127.0.0.1:7411`.
-    pub listen: String,
-    /// Folder of ledger, lock and token. Default `state`.
-    pub state: PathBuf,
-    /// The only folders it may read or write. Default: the folder of the
-    /// configuration file.
-    pub roots: Vec<PathBuf>,
-    /// Names of hosts under which it may be called, beside the address that it
-    /// listens on and the local ones; a request for another is refused. Default
-    /// none.
-    pub hosts: Vec<String>,
-    /// Time zone of dates in templates. Default `Etc/UTC`.
-    pub timezone: TimeZone,
-}
-
-/// A gate: its drop folder, or several, and the rules for the files that pass it.
-#[derive(Debug, Clone)]
-pub struct Gate {
-    /// Its name.
-    pub name: String,
-    /// The drop folders.
-    pub drops: Drops,
-    /// Which files it takes. Default: all.
-    pub take: Vec<Pattern>,
-    /// Which files it leaves, beside the built-in temporary names.
-    pub leave: Vec<Pattern>,
-    /// Whether folders below the drop folder are swept too. Default no.
-    pub subfolders: bool,
-    /// How far down: 1 is the folders in the drop folder. Default all the way.
-    pub depth: u32,
-    /// Whether links to files are followed. Default no.
-    pub follow_links: bool,
-    /// Whether the kernel's notices are listened to. Default yes, where they can
-    /// be had.
-    pub notices: bool,
-    /// At most so many entries are merged together. Default all that are ready.
-    pub at_once: Option<usize>,
-    /// When a file counts as complete. Default 5 s unchanged.
-    pub settle: Settle,
-    /// Which sizes and ages it takes. Default any.
-    pub bounds: Bounds,
-    /// What it does with empty files. Default hold.
-    pub empty: Empty,
-    /// Time between two sweeps. Default 10 s.
-    pub sweep: Duration,
-    /// Which of the complete files are worked. Default all.
-    pub pick: Option<Pick>,
-    /// In which order files are worked. Default oldest first.
-    pub order: Order,
-    /// What makes two files the same. Default content.
-    pub once: Once,
-    /// The identity space that it shares with other gates; its own by default.
-    pub once_across: Option<String>,
-    /// After this time an identity may come again. Default never.
-    pub once_for: Option<Duration>,
-    /// What becomes of repeats. Default: filed like the others.
-    pub repeats: Repeats,
-    /// Whether a file of a name that was worked with other content is held.
-    /// Default no.
-    pub hold_revisions: bool,
-    /// What is done with the files.
-    pub work: Work,
-    /// Which entries are worked together, and when. Default all that are ready.
-    pub batch: Option<BatchConfig>,
-    /// What happens when work was interrupted and nobody can know whether it
-    /// was done: hold (default) or retry.
-    pub interrupted: Interrupted,
-    /// Where worked files go.
-    pub archive: Archive,
-    /// Where held files go; without it they stay where they are.
-    pub hold: Option<Template>,
-    /// The file of its section, for messages.
-    pub file: PathBuf,
-    /// Line of its section, for messages.
-    pub line: usize,
-}
-
-/// Which sizes and ages of files a gate takes.
-#[derive(Debug, Clone)]
-pub struct Bounds {
-    /// Size in bytes.
-    pub bytes: Range<u64>,
-    /// Time since the file was modified.
-    pub age: Range<Duration>,
-}
-
-/// A range; both ends belong to it.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Range<T> {
-    /// The least, if there is one.
-    pub least: Option<T>,
-    /// The most, if there is one.
-    pub most: Option<T>,
-}
-
-/// What a gate does with empty files.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Empty {
-    /// They are held.
-    Hold,
-    /// They are taken like any other.
-    Take,
-    /// They are left.
-    Leave,
-}
-
-/// In which order the files of a pass are worked.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Order {
-    /// By modification time, oldest first.
-    Oldest,
-    /// By modification time, newest first.
-    Newest,
-    /// By name, numbers counting as numbers.
-    Name,
-    /// By size, smallest first.
-    Smallest,
-    /// By size, largest first.
-    Largest,
-    /// By a captured field, numbers counting as numbers.
-    Field(String),
-}
-
-/// What a gate does when work was interrupted.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Interrupted {
-    /// The entry is held for a person.
-    Hold,
-    /// The work is done again.
-    Retry,
-}
-
-/// What a gate does with its files.
-#[derive(Debug, Clone)]
-pub enum Work {
-    /// Nothing: it only files them.
-    None,
-    /// Their rows are merged into an output.
-    Merge(Box<MergeConfig>),
-    /// Their rows are loaded into a table of a database.
-    Load(Box<LoadConfig>),
-    /// A program is run for each.
-    Run(RunConfig),
-    /// They are handed out to workers that ask.
-    Offer(OfferConfig),
-}
-
-impl Work {
-    /// The configuration's word for it; `none` for a gate that only files.
-    pub fn word(&self) -> &'static str {
-        match self {
-            Work::None => "none",
-            Work::Merge(_) => "merge",
-            Work::Load(_) => "load",
-            Work::Run(_) => "run",
-            Work::Offer(_) => "offer",
-        }
-    }
-}
-
-/// What a merge does when its output exists.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Exists {
-    /// Rows are appended; the columns must agree.
-    Append,
-    /// The output is replaced.
-    Replace,
-    /// The new output gets a number.
-    Number,
-    /// The entries are held.
-    Fail,
-}
-
-/// The `run` section of a gate.
-#[derive(Debug, Clone)]
-pub struct RunConfig {
-    /// The program; one with a `/` is relative to the configuration file.
-    pub program: PathBuf,
-    /// Its arguments, one template each.
-    pub args: Vec<Template>,
-    /// How long it may take. Default 10 minutes.
-    pub limit: Duration,
-    /// How long to wait after "try again later"; doubled each time. Default 30 s.
-    pub wait: Duration,
-    /// The longest wait. Default 30 min.
-    pub wait_up_to: Duration,
-    /// How often "try again later" is accepted before the entry is held.
-    /// Default 20.
-    pub tries: u32,
-}
-
-/// The `offer` section of a gate.
-#[derive(Debug, Clone)]
-pub struct OfferConfig {
-    /// How long a worker may have an entry without a word. Default 1 min.
-    pub lease: Duration,
-    /// How long to wait after "again"; doubled each time. Default 30 s.
-    pub wait: Duration,
-    /// The longest wait. Default 30 min.
-    pub wait_up_to: Duration,
-    /// How often "again" is accepted before the entry is held. Default 20.
-    pub tries: u32,
-}
-
-/// What becomes of worked files.
-#[derive(Debug, Clone)]
-pub enum Archive {
-    /// They are moved to this folder.
-    Into(Template),
-    /// They stay where they are.
-    Leave,
 }
 
 /// One fault of a configuration file.
@@ -358,7 +146,7 @@ impl Config {
         for (at, document) in documents.iter().enumerate() {
             let mut top = document.top();
             if at == 0 {
-                first_service = Some(service(top.section("service"), &folder));
+                first_service = Some(service::read(top.section("service"), &folder));
             }
             likes.extend(top.sections("like"));
             sections.extend(top.sections("gate"));
@@ -421,69 +209,6 @@ fn gate_files(file: &Path) -> Result<Vec<PathBuf>, ConfigError> {
     }
     files.sort();
     Ok(files)
-}
-
-fn service(section: Option<Section<'_>>, folder: &Path) -> ServiceConfig {
-    let mut service = ServiceConfig {
-        listen: "127.0.0.1:7411".into(),
-        state: join(folder, "state"),
-        roots: vec![folder.to_owned()],
-        hosts: Vec::new(),
-        timezone: TimeZone::UTC,
-    };
-    let Some(mut section) = section else { return service };
-    if let Some(listen) = section.text("listen") {
-        if listen.value.parse::<std::net::SocketAddr>().is_err() {
-            listen.at.fault(format!("`{}` is no address to listen on; expected an IP address and a port such as \"127.0.0.1:7411\"", listen.value));
-        }
-        service.listen = listen.value;
-    }
-    if let Some(state) = section.text("state") {
-        service.state = join(folder, &state.value);
-    }
-    if let Some(roots) = section.texts("roots") {
-        service.roots = roots.iter().map(|root| join(folder, &root.value)).collect();
-    }
-    if let Some(hosts) = section.texts("hosts") {
-        service.hosts = hosts.into_iter().map(|host| host.value.to_lowercase()).collect();
-    }
-    if let Some(zone) = section.text("timezone") {
-        match TimeZone::get(&zone.value) {
-            Ok(found) => service.timezone = found,
-            Err(_) => zone.at.fault(format!("the time zone `{}` is not known; expected a name such as \"Etc/UTC\" or \"Atlantic/Faroe\"", zone.value)),
-        }
-    }
-    section.finish();
-    service
-}
-
-/// Joins and removes `.` and `..` by name, so that a path can be compared with
-/// the roots.
-pub(crate) fn join(folder: &Path, path: &str) -> PathBuf {
-    let mut clean = PathBuf::new();
-    for part in folder.join(path).components() {
-        match part {
-            Component::CurDir => {}
-            Component::ParentDir => {
-                clean.pop();
-            }
-            other => clean.push(other),
-        }
-    }
-    clean
-}
-
-impl fmt::Display for Order {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Order::Oldest => f.write_str("oldest"),
-            Order::Newest => f.write_str("newest"),
-            Order::Name => f.write_str("name"),
-            Order::Smallest => f.write_str("smallest"),
-            Order::Largest => f.write_str("largest"),
-            Order::Field(name) => write!(f, "<{name}>"),
-        }
-    }
 }
 
 #[cfg(test)]

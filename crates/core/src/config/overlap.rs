@@ -1,12 +1,12 @@
 //! Gates in each other's way.
 
 use std::collections::BTreeSet;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
-use super::check::{Finding, Weight, add};
+use super::finding::{Finding, Weight, add};
 use super::{Archive, Gate};
 use crate::arrivals::Kind;
-use crate::pattern::Pattern;
+use crate::pattern::Reach;
 
 /// Whether two gates would both take one file: by their patterns, and by what
 /// lies there now.
@@ -16,8 +16,7 @@ pub(super) fn check_two(first: &Gate, second: &Gate, findings: &mut Vec<Finding>
         return;
     }
     let both = |path: &PathBuf| first.takes_path(path) && second.takes_path(path);
-    let Some(path) = lying(first, second, both).or_else(|| imagined(first, second).find(both))
-    else {
+    let Some(path) = lying(first, second, both).or_else(|| imagined(first, second, both)) else {
         return;
     };
     let (a, b) = (&first.name, &second.name);
@@ -35,13 +34,28 @@ fn folders(gate: &Gate) -> BTreeSet<PathBuf> {
     places.map(|place| gate.drops.path_of(&place)).collect()
 }
 
-/// Paths that one of the gates would take, in the drop folders of both.
-fn imagined(first: &Gate, second: &Gate) -> impl Iterator<Item = PathBuf> {
-    let names: Vec<String> = first.take.iter().chain(&second.take).map(Pattern::example).collect();
-    folders(first)
-        .into_iter()
-        .chain(folders(second))
-        .flat_map(move |folder| names.clone().into_iter().map(move |name| folder.join(name)))
+/// A path that both gates would take if it were there, by their patterns.
+fn imagined(first: &Gate, second: &Gate, both: impl Fn(&PathBuf) -> bool) -> Option<PathBuf> {
+    let seconds = folders(second);
+    let places =
+        folders(first).into_iter().flat_map(|a| seconds.iter().map(move |b| (a.clone(), b)));
+    // Only where one folder is the other, or lies in it, can there be such a path.
+    places.filter(|(a, b)| a.starts_with(b) || b.starts_with(a)).find_map(|(a, b)| {
+        let upper = if a.starts_with(b) { b } else { &a };
+        let below = |folder: &Path| folder.strip_prefix(upper).ok()?.to_str().map(str::to_owned);
+        let (a, b) = (below(&a)?, below(b)?);
+        let reach = |folder, gate: &Gate| Reach { folder, deep: gate.subfolders };
+        first
+            .take
+            .iter()
+            .find_map(|one| {
+                second.take.iter().find_map(|other| {
+                    let fits = |path: &str| both(&upper.join(path));
+                    one.meets(reach(&a, first), (other, reach(&b, second)), fits)
+                })
+            })
+            .map(|path| upper.join(path))
+    })
 }
 
 /// A file that lies in a drop folder of both gates.

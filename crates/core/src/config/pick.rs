@@ -1,6 +1,6 @@
 //! The `pick` of a gate: only some of the complete files are worked.
 
-use super::gate::template;
+use super::keys::template;
 use super::reader::Section;
 use crate::pattern::Template;
 

@@ -3,7 +3,7 @@
 use std::fmt;
 use std::time::Duration;
 
-use super::gate::{duration, template};
+use super::keys::{duration, template};
 use super::reader::Section;
 use super::values::{parse_duration, write_duration};
 use crate::pattern::{Pattern, Template};

@@ -11,8 +11,8 @@ use vadegate_tables::{
     Sheets, UpTo, Writing,
 };
 
-use super::gate::template;
 use super::join;
+use super::keys::template;
 use super::reader::{Found, Section};
 use crate::pattern::{Builtins, Fields, Template, TemplateError};
 

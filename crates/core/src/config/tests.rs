@@ -1,3 +1,5 @@
+use std::time::Duration;
+
 use super::*;
 
 fn faults(text: &str) -> Vec<String> {

@@ -9,6 +9,7 @@ use super::loading::table_in;
 use super::{Engine, EngineError};
 use crate::config::{LoadConfig, Work};
 use crate::ledger::{By, Entry, LedgerError, Output};
+use crate::words;
 use crate::work::load::{DbError, Destination, TableColumn, Unloaded, destination};
 
 /// A column of a table of a database.
@@ -129,9 +130,14 @@ pub(super) fn unload(live: &Live, entry: &Entry, by: &By, rehearse: bool) -> Res
     let unloaded = destination.unload(&place.table, &column, tag, of)?;
     let (output, why) = (&place.output, &by.why);
     let words = match unloaded {
-        Unloaded::Rows(rows) => format!("unloaded: {rows} rows taken out of `{output}`: {why}"),
-        Unloaded::Before(rows) => {
-            format!("unloaded: {rows} rows had been taken out of `{output}` before: {why}")
+        Unloaded::Rows(count) => {
+            format!("unloaded: {} taken out of `{output}`: {why}", words::rows(count))
+        }
+        Unloaded::Before(count) => {
+            format!(
+                "unloaded: {} had been taken out of `{output}` before: {why}",
+                words::rows(count)
+            )
         }
         Unloaded::Shared => {
             return Err(NotLoaded::Refused(format!(

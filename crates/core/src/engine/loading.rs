@@ -19,6 +19,7 @@ use crate::config::{Database, LoadConfig, Work};
 use crate::ledger::{
     Claim, CommitBatch, Filing, LedgerError, MadeOutput, StagedOutput, State, staged_name,
 };
+use crate::words;
 use crate::work::load::{
     DbError, Destination, Job, LoadError, Loading, Made, Marker, destination, run,
 };
@@ -235,12 +236,13 @@ impl GateRunner {
         };
         let count = claimed.filings.len();
         let target = job.table.clone();
-        self.doing(Some(format!("loading {count} files into {target}")));
+        self.doing(Some(format!("loading {} into {target}", words::files(count))));
         let mut told = steady();
-        let mut progress = |rows: u64| {
+        let mut progress = |count: u64| {
             if steady() > told + TELL {
                 told = steady();
-                live.state().doing = Some(format!("loading into {target}: {rows} rows so far"));
+                live.state().doing =
+                    Some(format!("loading into {target}: {} so far", words::rows(count)));
                 live.context.pulse(&live.gate.name);
             }
         };

@@ -15,6 +15,7 @@ use crate::arrivals::{Kind, Look, Seen, Version, look_at};
 use crate::config::{MarkerFor, SettleBy, write_duration};
 use crate::ledger::{Cause, LedgerError, State};
 use crate::pattern::Fields;
+use crate::words;
 
 impl GateRunner {
     /// Reads the whole drop folder.
@@ -43,10 +44,17 @@ impl GateRunner {
         let unread: Vec<&str> = swept.unread.iter().map(|unread| unread.why.as_str()).collect();
         live.problem("subfolders", (!unread.is_empty()).then(|| unread.join("; ")));
         live.state().folders = std::mem::take(&mut swept.folders);
-        live.problem("names", (!odd_names.is_empty()).then(|| {
-            let shown: Vec<&str> = odd_names.iter().take(3).map(String::as_str).collect();
-            format!("{} file(s) have a name that is not UTF-8 and are not taken, such as `{}`; rename them", odd_names.len(), shown.join("`, `"))
-        }));
+        live.problem(
+            "names",
+            (!odd_names.is_empty()).then(|| {
+                let shown: Vec<&str> = odd_names.iter().take(3).map(String::as_str).collect();
+                format!(
+                    "not taken, because the name is not UTF-8: {}, such as `{}`; rename them",
+                    words::files(odd_names.len()),
+                    shown.join("`, `")
+                )
+            }),
+        );
         self.forget_vanished(&swept)
     }
 

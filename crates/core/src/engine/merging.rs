@@ -16,6 +16,7 @@ use crate::config::{MergeConfig, Work};
 use crate::ledger::{
     Cause, Claim, CommitBatch, Filing, Hold, LedgerError, MadeOutput, State, staged_name,
 };
+use crate::words;
 use crate::work::merge::{
     RejectsAt, Source, SourceFault, StageError, Staged, note, stage, stage_text,
 };
@@ -186,7 +187,7 @@ impl GateRunner {
             Err(_) => return Ok(()),
         }
         let shown = plan.rows.path.display();
-        self.doing(Some(format!("merging {} files into {shown}", members.len())));
+        self.doing(Some(format!("merging {} into {shown}", words::files(members.len()))));
         let wanted = members.len();
         let members = self.sound(members, &mut plan)?;
         if members.is_empty() || whole && members.len() < wanted {

@@ -8,6 +8,7 @@ use super::verifying::{Difference, Differs};
 use super::{Engine, EngineError};
 use crate::config::{LoadConfig, Mode, Work};
 use crate::ledger::LoadedOutput;
+use crate::words::rows;
 use crate::work::load::{DbError, Standing, destination};
 
 impl Engine {
@@ -78,16 +79,18 @@ fn hold_against(
                 Differs::Missing,
                 None,
                 format!(
-                    "batch {} loaded {} rows, and there is no marker of it",
-                    load.batch, load.rows
+                    "batch {} loaded {}, and there is no marker of it",
+                    load.batch,
+                    rows(load.rows)
                 ),
             ),
-            Some(rows) if *rows != load.rows => differs(
+            Some(marked) if *marked != load.rows => differs(
                 Differs::Changed,
                 None,
                 format!(
-                    "batch {} loaded {} rows, and its markers say {rows}",
-                    load.batch, load.rows
+                    "batch {} loaded {}, and its markers say {marked}",
+                    load.batch,
+                    rows(load.rows)
                 ),
             ),
             Some(_) => {}
@@ -106,10 +109,10 @@ fn hold_against(
     for one in &standing {
         *expected.entry(one.entry).or_default() += if one.unloaded { 0 } else { one.rows };
     }
-    for (entry, rows) in expected {
+    for (entry, loaded) in expected {
         let found = counts.get(&entry).copied().unwrap_or(0);
-        if found != rows {
-            let because = format!("it loaded {rows} rows, and {found} are there");
+        if found != loaded {
+            let because = format!("it loaded {}, and {found} are there", rows(loaded));
             differs(Differs::Changed, Some(entry), because);
         }
     }

@@ -5,6 +5,7 @@ use rusqlite::{Connection, OptionalExtension, ToSql, params};
 
 use super::writer::{Ticket, Tx};
 use super::{Cause, Ledger, LedgerError, State, staged_name, writing};
+use crate::words;
 
 /// Entries that are claimed for work together.
 #[derive(Debug, Clone)]
@@ -497,7 +498,8 @@ pub(super) fn step_and(
 
 fn worked(tx: &mut Tx<'_>, entries: &[Worked]) -> Result<(), LedgerError> {
     for (entry, rows, target) in entries {
-        let words = rows.map_or("worked".to_owned(), |rows| format!("worked: {rows} rows"));
+        let words =
+            rows.map_or("worked".to_owned(), |rows| format!("worked: {}", words::rows(rows)));
         let update =
             "UPDATE entry SET state = ?2, worked_at = ?3, rows = ?4, target = ?5 WHERE id = ?1";
         let (now, rows) = (tx.now, rows.map(as_i64));

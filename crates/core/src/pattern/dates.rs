@@ -126,6 +126,29 @@ impl DateSpec {
         write(day, &self.source).unwrap_or_default()
     }
 
+    /// A pattern without dates that matches every text in this form; it also matches
+    /// texts that are no real date, such as the 31st of any month.
+    pub(super) fn roughly(&self) -> String {
+        let names = |names: &[&str], short: bool| {
+            let shown = names.iter().map(|name| if short { &name[..3] } else { name });
+            format!("{{{}}}", shown.collect::<Vec<_>>().join(","))
+        };
+        let one = |part: &Part| match part {
+            Part::Literal(c) => format!("\\{c}"),
+            Part::Year => "[0-9][0-9][0-9][0-9]".into(),
+            Part::ShortYear => "[0-9][0-9]".into(),
+            Part::Month | Part::Hour12 => "{0[1-9],1[0-2]}".into(),
+            Part::MonthName { short } => names(&MONTHS, *short),
+            Part::Day => "{0[1-9],[12][0-9],3[01]}".into(),
+            Part::DayOfYear => "{00[1-9],0[1-9][0-9],[12][0-9][0-9],3[0-6][0-9]}".into(),
+            Part::WeekdayName { short } => names(&DAYS, *short),
+            Part::Hour => "{[01][0-9],2[0-3]}".into(),
+            Part::Half => "{am,pm}".into(),
+            Part::Minute | Part::Second => "[0-5][0-9]".into(),
+        };
+        self.parts.iter().map(one).collect()
+    }
+
     /// Reads a date from the start of `text` (lower case): the characters it
     /// takes and its ISO 8601 form. `None` when the text is no such date, or
     /// not a real one.

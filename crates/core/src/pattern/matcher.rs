@@ -5,6 +5,8 @@
 //! is bounded by pattern length times text length; only a pattern that names a
 //! field twice cannot use that, and gets a bound on its steps instead.
 
+mod meeting;
+
 use std::cell::RefCell;
 
 use super::Fields;
@@ -73,6 +75,10 @@ impl Program {
 
     pub fn fields(&self) -> &[String] {
         &self.names
+    }
+
+    pub fn exact_case(&self) -> bool {
+        self.exact_case
     }
 
     fn push(&mut self, source_offset: usize, op: Op) -> usize {
@@ -162,6 +168,12 @@ impl Program {
         }
         self.names.push(name.to_owned());
         self.names.len() - 1
+    }
+
+    fn in_class(&self, c: char, ranges: &[(char, char)]) -> bool {
+        let within = |c: char| ranges.iter().any(|(low, high)| (*low..=*high).contains(&c));
+        within(c)
+            || !self.exact_case && (within(fold(c)) || within(c.to_uppercase().next().unwrap_or(c)))
     }
 
     pub fn run(&self, text: &str) -> Result<Fields, Stopped> {
@@ -308,7 +320,7 @@ impl Run<'_> {
             Op::Deep => one(here.is_some()),
             Op::Digit => one(here.is_some_and(|c| c.is_ascii_digit())),
             Op::Class { negated, ranges } => {
-                one(here.is_some_and(|c| c != '/' && self.in_class(c, ranges) != *negated))
+                one(here.is_some_and(|c| c != '/' && program.in_class(c, ranges) != *negated))
             }
             Op::Split(first, second) => {
                 self.trail.push(Undo::Branch { step: *second, at });
@@ -333,13 +345,6 @@ impl Run<'_> {
             self.furthest = self.furthest.max(step);
         }
         result
-    }
-
-    fn in_class(&self, c: char, ranges: &[(char, char)]) -> bool {
-        let within = |c: char| ranges.iter().any(|(low, high)| (*low..=*high).contains(&c));
-        within(c)
-            || !self.program.exact_case
-                && (within(fold(c)) || within(c.to_uppercase().next().unwrap_or(c)))
     }
 
     fn keep(&mut self, slot: usize, value: String) -> bool {

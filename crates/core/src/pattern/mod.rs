@@ -52,6 +52,15 @@ pub struct NearMiss {
     pub needed: String,
 }
 
+/// From where a pattern is seen when it is held against another.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Reach<'a> {
+    /// The folder above the paths that it matches, below the common one.
+    pub folder: &'a str,
+    /// Whether it is asked of files in subfolders too.
+    pub deep: bool,
+}
+
 impl Pattern {
     /// Compiles `source`; letter case is ignored unless `exact_case`.
     ///
@@ -97,9 +106,33 @@ impl Pattern {
         Some(NearMiss { share, fitted, needed: stopped.needed })
     }
 
+    /// The shortest path that this pattern and another both match and that `fits`, each
+    /// at its reach; `None` when there is none.
+    pub fn meets(
+        &self,
+        reach: Reach<'_>,
+        other: (&Pattern, Reach<'_>),
+        mut fits: impl FnMut(&str) -> bool,
+    ) -> Option<String> {
+        // First of some likely day, for a name that people know as one.
+        [false, true].into_iter().find_map(|any_date| {
+            let other = other.0.reaching(other.1, any_date);
+            self.reaching(reach, any_date).meets(&other, &mut fits)
+        })
+    }
+
+    fn reaching(&self, reach: Reach<'_>, any_date: bool) -> matcher::Program {
+        let mut source = parse::escaped(reach.folder);
+        source.push_str(if reach.folder.is_empty() { "" } else { "/" });
+        // A pattern of names matches at any depth.
+        source.push_str(if reach.deep && !self.whole_path { "**/" } else { "" });
+        source.push_str(&self.source);
+        let nodes = parse::parse(&source).unwrap_or_default();
+        matcher::Program::compile(&parse::without_dates(nodes, any_date), self.program.exact_case())
+    }
+
     /// Some path that it matches: fields and wildcards as short as they may be,
-    /// dates some day. Two patterns that may take one file mostly match each
-    /// other's example.
+    /// dates some day.
     pub fn example(&self) -> String {
         let nodes = parse::parse(&self.source).unwrap_or_default();
         let mut written = BTreeMap::new();

@@ -239,6 +239,29 @@ pub(super) fn check_field_name(name: &str) -> Result<(), String> {
     ))
 }
 
+/// The text as a pattern that matches it alone.
+pub(super) fn escaped(text: &str) -> String {
+    text.chars().flat_map(|c| ['\\', c]).collect()
+}
+
+/// The same with each date as some day, or as the digits and names that `any` may have.
+pub(super) fn without_dates(nodes: Vec<Node>, any: bool) -> Vec<Node> {
+    let one = |Node { at, kind }| {
+        let kind = match kind {
+            Kind::Field { shape: Shape::Date(spec), .. } => {
+                let source = if any { spec.roughly() } else { escaped(&spec.example()) };
+                Kind::Either(vec![parse(&source).unwrap_or_default()])
+            }
+            Kind::Either(choices) => {
+                Kind::Either(choices.into_iter().map(|choice| without_dates(choice, any)).collect())
+            }
+            other => other,
+        };
+        Node { at, kind }
+    };
+    nodes.into_iter().map(one).collect()
+}
+
 /// Writes some text that the nodes match; `written` keeps the fields, so that one
 /// that is named twice is the same both times.
 pub(super) fn example(nodes: &[Node], written: &mut BTreeMap<String, String>) -> String {

@@ -216,3 +216,62 @@ proptest! {
         prop_assert_eq!(natural_order(&names[0], &names[1]), natural_order(&names[1], &names[0]).reverse());
     }
 }
+
+/// Two patterns, and the name that they share, or `-`.
+const MEETINGS: &[(&str, &str, &str)] = &[
+    ("tide_*", "*.csv", "tide_.csv"),
+    ("a*", "*b", "ab"),
+    ("*.csv", "*.txt", "-"),
+    ("[a-c]x", "[c-e]?", "cx"),
+    ("[!a]", "a", "-"),
+    ("[!ax1B_-]", "?", "`"),
+    ("{tide,buoy}_<n:int>", "buoy_0*", "buoy_0"),
+    ("<n:int>", "*0", "0"),
+    ("<n:int>", "*x", "-"),
+    ("<d:%Y%m%d>.csv", "*_*.csv", "-"),
+    ("<d:%Y%m%d>.csv", "202703*31.csv", "20270331.csv"),
+    ("<d:%Y-%b>", "*-mar", "2026-mar"),
+    ("<d:%Y%m%d>", "<n:int>", "20260301"),
+    ("<d:%Y%m>*", "<n:int>x", "202603x"),
+    ("<s>_<s>", "*_x", "x_x"),
+    ("TIDE*", "*tide", "tide"),
+    ("a/*.csv", "b.csv", "a/b.csv"),
+    ("**/c", "a/b/*", "a/b/c"),
+    ("a/*", "b/*", "-"),
+    ("ä*", "*Ö", "äö"),
+];
+
+#[test]
+fn patterns_that_may_take_one_file_are_told() {
+    for (first, second, expected) in MEETINGS {
+        let deep = first.contains('/') || second.contains('/');
+        let reach = Reach { folder: "", deep };
+        let (first, second) = (Pattern::parse(first, false), Pattern::parse(second, false));
+        let (first, second) = (first.unwrap(), second.unwrap());
+        for (one, other) in [(&first, &second), (&second, &first)] {
+            let both = |path: &str| one.is_match(path) && other.is_match(path);
+            let found = one.meets(reach, (other, reach), both);
+            let found = found.as_deref().unwrap_or("-");
+            assert_eq!(found, *expected, "{} and {}", one.source(), other.source());
+        }
+    }
+}
+
+#[test]
+fn a_pattern_is_held_against_one_of_another_folder() {
+    let (outer, inner) = (Pattern::parse("in/*.csv", false), Pattern::parse("a*", false));
+    let (outer, inner) = (outer.unwrap(), inner.unwrap());
+    let seen = |path: &str| outer.is_match(path);
+    let at = |folder| Reach { folder, deep: false };
+    assert_eq!(outer.meets(at(""), (&inner, at("in")), seen).as_deref(), Some("in/a.csv"));
+    assert_eq!(outer.meets(at(""), (&inner, at("out")), seen), None);
+}
+
+#[test]
+fn letter_case_of_patterns_that_meet_is_kept_where_it_counts() {
+    let (exact, any) = (Pattern::parse("Tide*", true), Pattern::parse("*E.CSV", false));
+    let (exact, any) = (exact.unwrap(), any.unwrap());
+    let both = |path: &str| exact.is_match(path) && any.is_match(path);
+    let found = exact.meets(Reach::default(), (&any, Reach::default()), both);
+    assert_eq!(found.as_deref(), Some("Tide.csv"));
+}

@@ -221,7 +221,7 @@ pub enum MergeError {
         fixed: String,
     },
     /// Rows do not fit.
-    #[error("{rows} rows do not fit{}: {}", allowed.as_deref().unwrap_or(""), listed_misfits(first))]
+    #[error("{rows} {} not fit{}: {}", if *rows == 1 { "row does" } else { "rows do" }, allowed.as_deref().unwrap_or(""), listed_misfits(first))]
     Misfits {
         /// How many rows.
         rows: u64,

@@ -12,6 +12,7 @@ use vadegate_tables::{Account, Cell, Merger, Misfit, Plan, Row, Sink, UpTo, writ
 use super::{Aside, DbError, Destination, Job, Marker, Written};
 use crate::config::Mode;
 use crate::ledger::MadeOutput;
+use crate::words;
 use crate::work::merge::{Source, SourceFault, StageError, Staging, copy_all, refused};
 
 /// Cells of a block, about: enough that handing it over costs nothing, and little
@@ -261,9 +262,9 @@ fn settle(
         let tally = &account.sources[table];
         let first = written.aside.first().map(|aside| aside.refusal.to_string());
         let why = format!(
-            "{} of {} rows do not fit, more than there may be: {}",
+            "of {} there are {} that do not fit, more than there may be: {}",
+            words::rows(tally.rows),
             tally.set_aside,
-            tally.rows,
             first.unwrap_or_default()
         );
         return Err(StageError::Source(tables.source_of(table), SourceFault::Faulty(why)));

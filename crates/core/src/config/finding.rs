@@ -1,0 +1,56 @@
+//! What a check of the configuration found.
+
+use serde::{Deserialize, Serialize};
+
+use super::{Fault, Gate};
+
+/// How bad a finding is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Weight {
+    /// It will not work so.
+    Fault,
+    /// It works, but hardly as meant.
+    Warning,
+}
+
+/// One thing that [`check`] found.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Finding {
+    /// Fault or warning.
+    pub weight: Weight,
+    /// The gate, if it is about one.
+    pub gate: Option<String>,
+    /// The file in which it is, if it is about one.
+    pub file: Option<String>,
+    /// Line in that file, if it is about one.
+    pub line: Option<usize>,
+    /// Column of that line, if it is about a value there.
+    pub column: Option<usize>,
+    /// What is wrong, where, and what to do.
+    pub message: String,
+}
+
+impl From<&Fault> for Finding {
+    fn from(fault: &Fault) -> Self {
+        Finding {
+            weight: Weight::Fault,
+            gate: None,
+            file: Some(fault.file.display().to_string()),
+            line: Some(fault.line),
+            column: Some(fault.column),
+            message: fault.message.clone(),
+        }
+    }
+}
+
+pub(super) fn add(findings: &mut Vec<Finding>, weight: Weight, gate: &Gate, message: String) {
+    findings.push(Finding {
+        weight,
+        gate: Some(gate.name.clone()),
+        file: Some(gate.file.display().to_string()),
+        line: Some(gate.line),
+        column: None,
+        message,
+    });
+}

@@ -1,0 +1,61 @@
+//! The `[service]` section.
+
+use std::path::{Path, PathBuf};
+
+use jiff::tz::TimeZone;
+
+use super::keys::join;
+use super::reader::Section;
+
+/// The `[service]` section.
+#[derive(Debug, Clone)]
+pub struct ServiceConfig {
+    /// Address and port to listen on; port 0 takes any free one.
+    /// Default `127.0.0.1:7411`.
+    pub listen: String,
+    /// Folder of ledger, lock and token. Default `state`.
+    pub state: PathBuf,
+    /// The only folders it may read or write. Default: the folder of the
+    /// configuration file.
+    pub roots: Vec<PathBuf>,
+    /// Names of hosts under which it may be called, beside the address that it
+    /// listens on and the local ones; a request for another is refused. Default
+    /// none.
+    pub hosts: Vec<String>,
+    /// Time zone of dates in templates. Default `Etc/UTC`.
+    pub timezone: TimeZone,
+}
+
+pub(super) fn read(section: Option<Section<'_>>, folder: &Path) -> ServiceConfig {
+    let mut service = ServiceConfig {
+        listen: "127.0.0.1:7411".into(),
+        state: join(folder, "state"),
+        roots: vec![folder.to_owned()],
+        hosts: Vec::new(),
+        timezone: TimeZone::UTC,
+    };
+    let Some(mut section) = section else { return service };
+    if let Some(listen) = section.text("listen") {
+        if listen.value.parse::<std::net::SocketAddr>().is_err() {
+            listen.at.fault(format!("`{}` is no address to listen on; expected an IP address and a port such as \"127.0.0.1:7411\"", listen.value));
+        }
+        service.listen = listen.value;
+    }
+    if let Some(state) = section.text("state") {
+        service.state = join(folder, &state.value);
+    }
+    if let Some(roots) = section.texts("roots") {
+        service.roots = roots.iter().map(|root| join(folder, &root.value)).collect();
+    }
+    if let Some(hosts) = section.texts("hosts") {
+        service.hosts = hosts.into_iter().map(|host| host.value.to_lowercase()).collect();
+    }
+    if let Some(zone) = section.text("timezone") {
+        match TimeZone::get(&zone.value) {
+            Ok(found) => service.timezone = found,
+            Err(_) => zone.at.fault(format!("the time zone `{}` is not known; expected a name such as \"Etc/UTC\" or \"Atlantic/Faroe\"", zone.value)),
+        }
+    }
+    section.finish();
+    service
+}
