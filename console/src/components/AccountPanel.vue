@@ -1,23 +1,19 @@
 <script setup lang="ts">
 import { computed } from "vue";
 import { RouterLink } from "vue-router";
-import { summed } from "../support/tables";
+import { addsUp } from "../support/tables";
 import { count } from "../support/format";
-import type { OutputPart } from "../support/types";
+import type { OutputAccount, OutputPart } from "../support/types";
 
 /** Whether the rows of an output add up: batch by batch, and all together. */
-const props = defineProps<{ parts: OutputPart[] }>();
-const sum = computed(() => summed(props.parts));
+const props = defineProps<{ account: OutputAccount }>();
 const totals = (part: OutputPart) =>
   (part.account?.columns ?? [])
     .filter((column) => column.total !== undefined)
     .map((column) => `${column.name} ${column.total}`)
     .join(", ");
-const totalled = computed(() => props.parts.some((part) => totals(part) !== ""));
-/** Batches that are shown one by one: the newest. */
-const SHOWN = 50;
-const shown = computed(() => props.parts.slice(-SHOWN));
-const path = computed(() => props.parts[0]?.path ?? "");
+const totalled = computed(() => props.account.parts.some((part) => totals(part) !== ""));
+const path = computed(() => props.account.parts[0]?.path ?? "");
 </script>
 
 <template>
@@ -28,11 +24,13 @@ const path = computed(() => props.parts[0]?.path ?? "");
         the files in it
       </RouterLink>
     </div>
-    <p class="px-4 py-3 text-sm" :class="sum.adds_up ? '' : 'text-danger'">
-      <b>{{ count(sum.rows_in) }}</b> rows in = <b>{{ count(sum.rows_out) }}</b> out +
-      <b>{{ count(sum.set_aside) }}</b> set aside + <b>{{ count(sum.left_out) }}</b> left out
-      <span v-if="!sum.adds_up">: this does not add up</span>
-      <span v-if="parts.length > SHOWN" class="text-muted">in {{ count(parts.length) }} batches; these are the newest {{ SHOWN }}</span>
+    <p class="px-4 py-3 text-sm" :class="addsUp(account) ? '' : 'text-danger'">
+      <b>{{ count(account.rows_in) }}</b> rows in = <b>{{ count(account.rows_out) }}</b> out +
+      <b>{{ count(account.set_aside) }}</b> set aside + <b>{{ count(account.left_out) }}</b> left out
+      <span v-if="!addsUp(account)">: this does not add up</span>
+      <span v-if="account.next !== null" class="text-muted">
+        in {{ count(account.batches) }} batches; these are the newest {{ count(account.parts.length) }}
+      </span>
     </p>
     <div class="max-h-72 overflow-auto" tabindex="0" aria-label="Batches of the output">
       <table class="w-full text-sm">
@@ -50,7 +48,7 @@ const path = computed(() => props.parts[0]?.path ?? "");
           </tr>
         </thead>
         <tbody class="divide-y divide-line">
-          <tr v-for="part in shown" :key="part.batch">
+          <tr v-for="part in account.parts" :key="part.batch">
             <td class="cell">{{ part.batch }}</td>
             <td class="cell">{{ part.mode }}</td>
             <td class="cell text-right">{{ count(part.entries) }}</td>

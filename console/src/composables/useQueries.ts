@@ -12,7 +12,7 @@ import type {
   EntryQuery,
   Gate,
   LoadedRows,
-  OutputPart,
+  OutputAccount,
   Sample,
   ServiceInfo,
 } from "../support/types";
@@ -93,7 +93,7 @@ export const useLoadedRows = (id: MaybeRefOrGetter<number>) =>
 export const useOutput = (path: MaybeRefOrGetter<string>) =>
   useQuery({
     queryKey: ["output", path],
-    queryFn: () => get<OutputPart[]>("/outputs", { path: toValue(path) }),
+    queryFn: () => get<OutputAccount>("/outputs", { path: toValue(path) }),
   });
 
 /** The newest changes, newest first. */

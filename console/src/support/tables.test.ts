@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { heights, isTable, joined, kindOf, summed } from "./tables";
+import { accountOf, addsUp, heights, isTable, joined, kindOf } from "./tables";
 import type { OutputPart } from "./types";
 
 const part = (batch: number, rows: [number, number, number, number] | null): OutputPart => ({
@@ -26,10 +26,10 @@ describe("tables", () => {
   });
 
   it("accounts are summed and seen to add up", () => {
-    expect(summed([part(1, [4, 2, 1, 1]), part(2, null), part(3, [2, 2, 0, 0])])).toEqual({
-      rows_in: 6, rows_out: 4, set_aside: 1, left_out: 1, adds_up: true,
-    });
-    expect(summed([part(1, [4, 2, 1, 0])]).adds_up).toBe(false);
+    const account = accountOf([part(1, [4, 2, 1, 1]), part(2, null), part(3, [2, 2, 0, 0])]);
+    expect(account).toMatchObject({ batches: 3, rows_in: 6, rows_out: 4, set_aside: 1, left_out: 1, next: null });
+    expect(addsUp(account)).toBe(true);
+    expect(addsUp(accountOf([part(1, [4, 2, 1, 0])]))).toBe(false);
   });
 
   it("kinds are told in words", () => {

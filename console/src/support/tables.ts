@@ -1,6 +1,6 @@
 /** What is told of tables and of the accounts of outputs. */
 
-import type { Bar, OutputPart, Sample } from "./types";
+import type { Bar, OutputAccount, OutputPart, Sample } from "./types";
 
 /** Heights of bars in percent of the highest; one that is there is seen. */
 export function heights(bars: readonly Bar[]): number[] {
@@ -26,16 +26,8 @@ export function kindOf(sample: Sample): string {
   return parts.join(", ");
 }
 
-export interface Summed {
-  rows_in: number;
-  rows_out: number;
-  set_aside: number;
-  left_out: number;
-  adds_up: boolean;
-}
-
-/** The accounts of all batches together. */
-export function summed(parts: readonly OutputPart[]): Summed {
+/** The account of an output that these batches alone wrote. */
+export function accountOf(parts: OutputPart[]): OutputAccount {
   const sum = { rows_in: 0, rows_out: 0, set_aside: 0, left_out: 0 };
   for (const { account } of parts) {
     if (account === null) continue;
@@ -44,8 +36,12 @@ export function summed(parts: readonly OutputPart[]): Summed {
     sum.set_aside += account.set_aside;
     sum.left_out += account.left_out;
   }
-  return { ...sum, adds_up: sum.rows_in === sum.rows_out + sum.set_aside + sum.left_out };
+  return { ...sum, batches: parts.length, parts, next: null };
 }
+
+/** Whether all rows that went in are accounted for. */
+export const addsUp = (account: OutputAccount) =>
+  account.rows_in === account.rows_out + account.set_aside + account.left_out;
 
 /** A path as it stands in a folder. */
 export const joined = (folder: string, path: string) => `${folder.replace(/\/$/, "")}/${path}`;

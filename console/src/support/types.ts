@@ -156,6 +156,17 @@ export interface LoadedRows {
   more: boolean;
 }
 
+/** How the rows of an output add up, and what its newest batches wrote. */
+export interface OutputAccount {
+  batches: number;
+  rows_in: number;
+  rows_out: number;
+  set_aside: number;
+  left_out: number;
+  parts: OutputPart[];
+  next: number | null;
+}
+
 /** What one batch wrote into an output. */
 export interface OutputPart extends Output {
   gate: string;

@@ -7,18 +7,19 @@ import ErrorNote from "../components/ErrorNote.vue";
 import TableRows from "../components/TableRows.vue";
 import { useEntry, useLoadedRows } from "../composables/useQueries";
 import { counted } from "../support/format";
+import { accountOf } from "../support/tables";
 
 /** The rows of an entry in the table of a database into which it was loaded. */
 const props = defineProps<{ id: number }>();
 const { data, error } = useLoadedRows(() => props.id);
 const { data: entry } = useEntry(() => props.id);
 /** What its own batch loaded: others may have gone into the same table. */
-const parts = computed(() => {
+const account = computed(() => {
   const batch = entry.value?.worked_in;
-  if (!entry.value || !batch) return [];
+  if (!entry.value || !batch) return accountOf([]);
   const { gate } = entry.value;
   const loads = batch.outputs.filter((output) => output.role === "load");
-  return loads.map((output) => ({ ...output, gate, batch: batch.id, entries: batch.entries }));
+  return accountOf(loads.map((output) => ({ ...output, gate, batch: batch.id, entries: batch.entries })));
 });
 const table = (output: string) => output.split("#").at(-1) ?? output;
 </script>
@@ -48,6 +49,6 @@ const table = (output: string) => output.split("#").at(-1) ?? output;
       No column tells whose rows are whose. With <code class="font-mono">add = { entry = "&lt;entry&gt;" }</code> in the
       gate's configuration they can be told apart, and taken out again.
     </p>
-    <AccountPanel v-if="parts.length > 0" :parts="parts" />
+    <AccountPanel v-if="account.batches > 0" :account="account" />
   </template>
 </template>

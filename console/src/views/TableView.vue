@@ -13,7 +13,7 @@ import { kindOf } from "../support/tables";
 /** What is in one file: its tables; and, when it is an output, its account. */
 const props = defineProps<{ path: string }>();
 const { data, error } = useSample(() => props.path);
-const { data: parts } = useOutput(() => props.path);
+const { data: account } = useOutput(() => props.path);
 
 const sheet = ref("");
 const sheets = computed(() =>
@@ -36,7 +36,7 @@ const name = computed(() => props.path.split("/").at(-1) ?? props.path);
   <h1 class="mb-1 text-xl font-semibold break-all">{{ name }}</h1>
   <p v-if="data" class="mb-4 text-sm text-muted">{{ kindOf(data) }}</p>
   <ErrorNote :error="error" />
-  <AccountPanel v-if="parts && parts.length > 0" :parts="parts" class="mb-4" />
+  <AccountPanel v-if="account && account.batches > 0" :account="account" class="mb-4" />
   <template v-if="table">
     <section class="panel mb-4 min-w-0" aria-labelledby="columns">
       <div class="flex flex-wrap items-center justify-between gap-2 border-b border-line px-4 py-2">

@@ -11,7 +11,7 @@ use vadegate_core::engine::{
     Adoption, Answer, Done, Engine, EntryView, FileView, GateView, LoadedRows, Rehearsed,
     running_service,
 };
-use vadegate_core::ledger::{Change, Count, Entry, OutputPart, Page, Query};
+use vadegate_core::ledger::{Change, Count, Entry, OutputAccount, Page, Query};
 use vadegate_service::{AdoptOrder, Order, Problem, ServiceInfo, TrimOrder, Trimmed, read_token};
 
 use crate::failure::Failure;
@@ -175,11 +175,16 @@ impl Client {
         }
     }
 
-    /// What was written into an output, batch by batch.
-    pub fn written_into(&self, path: &str) -> Result<Vec<OutputPart>, Failure> {
+    /// What was written into an output, and its newest batches.
+    pub fn written_into(&self, path: &str, limit: u32) -> Result<OutputAccount, Failure> {
         match self {
-            Client::Service(remote) => remote.get("/api/v1/outputs", &[("path", path.to_owned())]),
-            Client::Here(engine) => Ok(engine.ask(|ledger| ledger.written_into(path))?),
+            Client::Service(remote) => {
+                let query = [("path", path.to_owned()), ("limit", limit.to_string())];
+                remote.get("/api/v1/outputs", &query)
+            }
+            Client::Here(engine) => {
+                Ok(engine.ask(|ledger| ledger.written_into(path, None, Some(limit)))?)
+            }
         }
     }
 

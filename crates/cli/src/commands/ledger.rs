@@ -4,7 +4,7 @@ use comfy_table::Cell;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use vadegate_core::config::parse_duration;
-use vadegate_core::ledger::{Count, Entry, Moment, OutputPart, Query, Sort};
+use vadegate_core::ledger::{Count, Entry, Moment, OutputAccount, OutputPart, Query, Sort};
 
 use crate::args::{EntryOrder, Filter, Ledger, LedgerDoing, TimeOf};
 use crate::client::Client;
@@ -41,7 +41,7 @@ pub fn ledger(client: &Client, args: &Ledger, zone: &TimeZone) -> Result<(), Fai
     } else {
         print(&page.entries, zone)?;
         if let Some(output) = &query.output {
-            print_accounts(&client.written_into(output)?)?;
+            print_accounts(&client.written_into(output, BATCHES)?)?;
         }
     }
     if let Some(next) = page.next {
@@ -60,10 +60,11 @@ fn totals(part: &OutputPart) -> String {
 }
 
 /// Batches of an output that are told one by one.
-const BATCHES: usize = 20;
+const BATCHES: u32 = 20;
 
 /// Whether the rows of an output add up, batch by batch.
-fn print_accounts(parts: &[OutputPart]) -> Result<(), Failure> {
+fn print_accounts(whole: &OutputAccount) -> Result<(), Failure> {
+    let parts = &whole.parts;
     if parts.is_empty() {
         return Ok(());
     }
@@ -80,8 +81,7 @@ fn print_accounts(parts: &[OutputPart]) -> Result<(), Failure> {
         if totalled { "TOTALS" } else { "" },
     ];
     let mut table = show::table(&headings);
-    let earlier = parts.len().saturating_sub(BATCHES);
-    for part in &parts[earlier..] {
+    for part in parts.iter().rev() {
         let account = part.output.account.as_ref();
         let rows = |key: &str| {
             let count = account.and_then(|account| account[key].as_u64());
@@ -102,18 +102,17 @@ fn print_accounts(parts: &[OutputPart]) -> Result<(), Failure> {
     show::line("")?;
     show::unbroken(&mut table, &[0, 1, 2, 3, 4, 5, 6, 7]);
     show::print(&table)?;
+    let earlier = whole.batches - parts.len() as u64;
     if earlier > 0 {
-        show::line(&format!("… and {earlier} earlier batches, which are in these sums too:"))?;
+        let earlier = show::counted(earlier, "earlier batch", "earlier batches");
+        show::line(&format!("… after {earlier}; the sums are of all:"))?;
     }
-    let sum = |key: &str| -> u64 {
-        parts.iter().filter_map(|part| part.output.account.as_ref()?[key].as_u64()).sum()
-    };
     show::line(&format!(
         "{} rows in = {} rows out + {} set aside + {} left out",
-        show::grouped(sum("rows_in")),
-        show::grouped(sum("rows_out")),
-        show::grouped(sum("set_aside")),
-        show::grouped(sum("left_out")),
+        show::grouped(whole.rows_in),
+        show::grouped(whole.rows_out),
+        show::grouped(whole.set_aside),
+        show::grouped(whole.left_out),
     ))
 }
 

@@ -119,6 +119,23 @@ fn many_at_once_by_a_filter_with_a_count_and_a_confirmation() {
 }
 
 #[test]
+fn what_was_held_and_replaced_keeps_nothing_from_being_adopted() {
+    let coast = Coast::new(
+        "[gate.tide]\ndrop = \"drops/tide\"\nsettle = \"0s\"\narchive = { into = \"archive/tide\" }\n\
+         merge = { into = \"out/tide.csv\" }\n",
+    );
+    coast.drop("drops/tide/b.csv", "t,l\n1\n");
+    assert_eq!(coast.run("pass").code, 1);
+    // Mended in place, and the same fault comes again under a name before it.
+    coast.drop("drops/tide/b.csv", "t,l\n1,2\n");
+    coast.drop("drops/tide/a.csv", "t,l\n1\n");
+    let adopted = done(&coast, "adopt tide");
+    assert_eq!(adopted["adopted"], json!(["a.csv", "b.csv"]), "{adopted}");
+    assert_eq!(text(&coast.entry("a.csv"), "state"), "adopted");
+    assert_eq!(text(&coast.ledger()[2], "state"), "gone", "the held entry");
+}
+
+#[test]
 fn adopt_enters_what_lies_there_without_working_it() {
     let coast = merging();
     for name in ["a", "b"] {

@@ -3,7 +3,7 @@
 use std::fs;
 use std::time::SystemTime;
 
-use serde_json::Value;
+use serde_json::{Value, json};
 
 use crate::browser::with_page;
 use crate::support::{Coast, text};
@@ -379,8 +379,20 @@ fn the_service_looks_into_tables_inside_the_roots_only() {
     assert_eq!(service.ask("GET", "/api/v1/sample?path=out/none.csv", &[]).0, 404);
     assert_eq!(service.ask("GET", "/api/v1/sample?path=state/ledger.db", &[]).0, 422);
     let path = coast.path("out/ullin.csv");
-    let parts = service.get(&format!("/api/v1/outputs?path={}", path.display()));
-    assert_eq!(parts[0]["account"]["rows_in"], 2, "{parts}");
+    let account = service.get(&format!("/api/v1/outputs?path={}", path.display()));
+    assert_eq!(account["parts"][0]["account"]["rows_in"], 2, "{account}");
+    assert_eq!((&account["rows_in"], &account["next"]), (&json!(2), &Value::Null), "{account}");
+    // Of many batches it has a page, and the sums of all.
+    coast.drop("drops/tide/ullin_2.csv", "time,level_m\n1,0.5\n");
+    assert_eq!(coast.run("pass").code, 0);
+    let page =
+        |more: &str| service.get(&format!("/api/v1/outputs?path={}&limit=1{more}", path.display()));
+    let newest = page("");
+    assert_eq!((&newest["batches"], &newest["rows_in"]), (&json!(2), &json!(3)), "{newest}");
+    let earlier = page(&format!("&cursor={}", newest["next"]));
+    assert_eq!((&earlier["rows_in"], &earlier["next"]), (&json!(3), &Value::Null), "{earlier}");
+    assert_eq!(earlier["parts"][0], account["parts"][0]);
+    assert_ne!(newest["parts"][0]["batch"], earlier["parts"][0]["batch"]);
 }
 
 #[test]

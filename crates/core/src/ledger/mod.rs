@@ -10,6 +10,7 @@ mod doings;
 mod entering;
 mod finding;
 mod keeping;
+mod outputs;
 mod pending;
 mod people;
 mod query;
@@ -30,14 +31,15 @@ pub(crate) use doings::{
 };
 pub(crate) use entering::{Entered, NewEntry, Policy, Target};
 pub use keeping::restore;
+pub use outputs::{OutputAccount, OutputPart};
 pub(crate) use pending::{Leased, LoadedOutput, Unended, WrittenOutput};
 pub(crate) use people::Adopted;
 pub use people::By;
 pub use schema::VERSION;
 pub use state::{Cause, State};
 pub use types::{
-    Batch, Change, Count, CountBy, Counts, Entry, EntryDetail, Moment, Output, OutputPart, Page,
-    Query, Slot, Sort,
+    Batch, Change, Count, CountBy, Counts, Entry, EntryDetail, Moment, Output, Page, Query, Slot,
+    Sort,
 };
 pub(crate) use types::{Filing, PickMark};
 pub(crate) use writer::Ticket;

@@ -7,12 +7,13 @@ use jiff::tz::TimeZone;
 use rusqlite::types::Value;
 use rusqlite::{OptionalExtension, Row, params_from_iter};
 
+use super::outputs::output;
 use super::query::{Filter, order, tally};
-use super::rows::{hex, select, time};
+use super::rows::{select, time};
 use super::writer::SLOT_MS;
 use super::{
-    Batch, Cause, Change, Count, CountBy, Counts, Entry, EntryDetail, Ledger, LedgerError, Output,
-    OutputPart, Page, Query, Slot, Sort, State, reading,
+    Batch, Cause, Change, Count, CountBy, Counts, Entry, EntryDetail, Ledger, LedgerError, Page,
+    Query, Slot, Sort, State, reading,
 };
 
 impl Ledger {
@@ -228,33 +229,6 @@ impl Ledger {
         })
     }
 
-    /// What was written into an output, batch by batch, the oldest first.
-    ///
-    /// # Errors
-    /// [`LedgerError`].
-    pub fn written_into(&self, path: &str) -> Result<Vec<OutputPart>, LedgerError> {
-        self.read(|reader| {
-            let query = || -> rusqlite::Result<Vec<OutputPart>> {
-                let mut select = reader.prepare_cached(
-                    "SELECT o.path, o.mode, o.bytes, o.rows, o.sha256, o.published_at, o.role,
-                       o.account, b.gate, b.id, (SELECT COUNT(*) FROM part WHERE batch = b.id)
-                     FROM output o JOIN batch b ON b.id = o.batch
-                     WHERE o.path = ? AND o.committed_at IS NOT NULL ORDER BY o.id",
-                )?;
-                let part = |row: &Row<'_>| {
-                    Ok(OutputPart {
-                        gate: row.get(8)?,
-                        batch: row.get(9)?,
-                        entries: row.get::<_, i64>(10)?.cast_unsigned(),
-                        output: output(row)?,
-                    })
-                };
-                select.query_map([path], part)?.collect()
-            };
-            query().map_err(reading)
-        })
-    }
-
     /// The number of the newest entry; 0 when there is none.
     pub(crate) fn newest_entry(&self) -> Result<i64, LedgerError> {
         self.read(|reader| {
@@ -353,18 +327,5 @@ fn change(row: &Row<'_>) -> rusqlite::Result<Change> {
         cause: Cause::of(&cause).unwrap_or(Cause::Pass),
         words: row.get(7)?,
         by: row.get(8)?,
-    })
-}
-
-fn output(row: &Row<'_>) -> rusqlite::Result<Output> {
-    Ok(Output {
-        path: row.get(0)?,
-        mode: row.get(1)?,
-        bytes: row.get::<_, Option<i64>>(2)?.map(i64::cast_unsigned),
-        rows: row.get::<_, Option<i64>>(3)?.map(i64::cast_unsigned),
-        sha256: row.get::<_, Option<Vec<u8>>>(4)?.map(|sum| hex(&sum)),
-        published_at: row.get::<_, Option<i64>>(5)?.map(time),
-        role: row.get(6)?,
-        account: row.get::<_, Option<String>>(7)?.and_then(|text| serde_json::from_str(&text).ok()),
     })
 }

@@ -165,20 +165,6 @@ pub struct Output {
     pub account: Option<serde_json::Value>,
 }
 
-/// What one batch wrote into an output.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct OutputPart {
-    /// The gate.
-    pub gate: String,
-    /// The batch.
-    pub batch: i64,
-    /// Entries that were worked in it.
-    pub entries: u64,
-    /// What it wrote.
-    #[serde(flatten)]
-    pub output: Output,
-}
-
 /// An entry with everything that is known of it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct EntryDetail {

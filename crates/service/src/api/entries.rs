@@ -5,7 +5,7 @@ use actix_web::{HttpRequest, HttpResponse, get};
 use serde::Deserialize;
 use utoipa::IntoParams;
 use vadegate_core::engine::{Answer, EngineError, EntryView, LoadedRows};
-use vadegate_core::ledger::{Count, CountBy, Entry, OutputPart, Page, Query as EntryQuery};
+use vadegate_core::ledger::{Count, CountBy, Entry, OutputAccount, Page, Query as EntryQuery};
 
 use crate::problem::Problem;
 use crate::{Shared, ask};
@@ -145,21 +145,28 @@ pub(crate) async fn why(
 #[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct OutputQuery {
-    /// The output's path, absolute.
+    /// The output's path, absolute; of a table `sqlite:PATH#TABLE` and the like.
     path: String,
+    /// At most so many batches: 1 to 1,000, 50 when it is not said.
+    limit: Option<u32>,
+    /// The cursor of the page before.
+    cursor: Option<i64>,
 }
 
-/// What was written into an output, batch by batch, with its account.
+/// What was written into an output: whether its rows add up, and its batches with their
+/// accounts, the newest first, by pages.
 #[utoipa::path(tag = "ledger", params(OutputQuery),
-    responses((status = 200, body = Vec<OutputPart>)))]
+    responses((status = 200, body = OutputAccount)))]
 #[get("/api/v1/outputs")]
 pub(crate) async fn outputs(
     shared: Data<Shared>,
     query: web::Query<OutputQuery>,
-) -> Result<Json<Vec<OutputPart>>, Problem> {
-    ask(&shared, move |engine| Ok(engine.ask(|ledger| ledger.written_into(&query.path))?))
-        .await
-        .map(Json)
+) -> Result<Json<OutputAccount>, Problem> {
+    ask(&shared, move |engine| {
+        Ok(engine.ask(|ledger| ledger.written_into(&query.path, query.cursor, query.limit))?)
+    })
+    .await
+    .map(Json)
 }
 
 /// Which file is looked into.
