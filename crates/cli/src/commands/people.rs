@@ -170,12 +170,12 @@ fn tell_adoption(adoption: &Adoption, would: bool) -> Result<(), Failure> {
         for path in adoption.adopted.iter().take(SHOWN) {
             show::line(&format!("  {path}"))?;
         }
-        return more(adoption.adopted.len());
+        more(adoption.adopted.len())?;
+        for left in adoption.left.iter().take(SHOWN) {
+            show::line(&format!("{}: left: {}", left.path, left.because))?;
+        }
+        return more(adoption.left.len());
     }
-    for left in adoption.left.iter().take(SHOWN) {
-        show::line(&format!("{}: left: {}", left.path, left.because))?;
-    }
-    more(adoption.left.len())?;
     show::line(&match adoption.adopted.len() {
         0 => "No file was adopted.".to_owned(),
         1 => "1 file is entered as already worked.".to_owned(),

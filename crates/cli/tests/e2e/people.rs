@@ -129,6 +129,10 @@ fn what_was_held_and_replaced_keeps_nothing_from_being_adopted() {
     // Mended in place, and the same fault comes again under a name before it.
     coast.drop("drops/tide/b.csv", "t,l\n1,2\n");
     coast.drop("drops/tide/a.csv", "t,l\n1\n");
+    coast.drop("drops/tide/c.csv", "t,l\n1,2\n");
+    let would = coast.run("adopt tide --why because --by ada");
+    assert!(would.err.contains("Enter 2 files of gate `tide` as already worked?"), "{}", would.err);
+    assert!(would.out.contains("c.csv: left: it is the same as `b.csv`"), "{}", would.out);
     let adopted = done(&coast, "adopt tide");
     assert_eq!(adopted["adopted"], json!(["a.csv", "b.csv"]), "{adopted}");
     assert_eq!(text(&coast.entry("a.csv"), "state"), "adopted");

@@ -1,5 +1,6 @@
 //! What a person has done to entries: work again, release, forget, adopt.
 
+use std::collections::{HashMap, HashSet};
 use std::io;
 use std::path::Path;
 use std::sync::Arc;
@@ -10,12 +11,12 @@ use utoipa::ToSchema;
 use super::completion::{Complete, complete, out_of_bounds};
 use super::live::Live;
 use super::loaded::{NotLoaded, unload};
-use super::settling::{Candidate, fingerprint_all, identity_of, new_entries};
+use super::settling::{Candidate, fingerprint_all, identity_holder, identity_of, new_entries};
 use super::{Engine, EngineError};
 use crate::arrivals::{FingerprintError, Kind, Look, Version, fingerprint, open_unmarked};
 use crate::config::Work;
 use crate::filing::sync_folder;
-use crate::ledger::{Adopted, By, Entry, LedgerError, Output, State};
+use crate::ledger::{Adopted, By, Entry, LedgerError, NewEntry, Output, State};
 use crate::pattern::Pattern;
 
 /// What is done to entries.
@@ -182,8 +183,17 @@ impl Engine {
         let mut adoption = Adoption::default();
         let candidates = to_adopt(&live, pattern, &mut adoption)?;
         let mut buffer = vec![0; 256 * 1024];
+        let mut would_have = HashMap::new();
         for piece in candidates.chunks(500) {
-            adopt_piece(&live, piece, by, rehearse, &mut buffer, &mut adoption)?;
+            let fingerprinted = fingerprint_all(&live, 0, piece, &mut buffer);
+            let waiting = fingerprinted.waiting.into_iter();
+            adoption.left.extend(waiting.map(|(path, because)| LeftFile { path, because }));
+            let new = new_entries(&live, fingerprinted.settled);
+            if rehearse {
+                would_adopt(&live, new, &mut would_have, &mut adoption)?;
+            } else {
+                adopt_all(&live, new, by, &mut adoption)?;
+            }
         }
         if !rehearse {
             live.context.pulse(gate);
@@ -345,22 +355,47 @@ fn to_adopt(
     Ok(candidates)
 }
 
-fn adopt_piece(
+/// Tells what would be adopted; `would_have` are the identities of those so far.
+fn would_adopt(
     live: &Live,
-    piece: &[Candidate],
-    by: &By,
-    rehearse: bool,
-    buffer: &mut [u8],
+    new: Vec<NewEntry>,
+    would_have: &mut HashMap<Vec<u8>, String>,
     adoption: &mut Adoption,
 ) -> Result<(), EngineError> {
-    let fingerprinted = fingerprint_all(live, 0, piece, buffer);
-    let waiting = fingerprinted.waiting.into_iter();
-    adoption.left.extend(waiting.map(|(path, because)| LeftFile { path, because }));
-    let new = new_entries(live, fingerprinted.settled);
-    if rehearse {
-        adoption.adopted.extend(new.into_iter().map(|new| new.place));
-        return Ok(());
+    let holders =
+        new.iter().map(|new| identity_holder(live, new)).collect::<Result<Vec<_>, _>>()?;
+    // What is replaced by other content gives its identity up.
+    let freed: HashSet<i64> = new
+        .iter()
+        .zip(&holders)
+        .filter(|(new, holder)| new.replaces != **holder)
+        .filter_map(|(new, _)| new.replaces)
+        .collect();
+    for (new, holder) in new.into_iter().zip(holders) {
+        let holder = match would_have.get(&new.identity) {
+            Some(path) => Some(format!("`{path}`")),
+            // Its own entry is no other.
+            None => holder
+                .filter(|first| Some(*first) != new.replaces && !freed.contains(first))
+                .map(|first| format!("entry {first}")),
+        };
+        if let Some(holder) = holder {
+            let because = format!("it is the same as {holder}");
+            adoption.left.push(LeftFile { path: new.place, because });
+            continue;
+        }
+        would_have.insert(new.identity, new.place.clone());
+        adoption.adopted.push(new.place);
     }
+    Ok(())
+}
+
+fn adopt_all(
+    live: &Live,
+    new: Vec<NewEntry>,
+    by: &By,
+    adoption: &mut Adoption,
+) -> Result<(), EngineError> {
     for (new, adopted) in live.context.ledger.adopt(new, by.clone())? {
         let (Adopted::New(entry) | Adopted::Known(entry)) = adopted else {
             if let Adopted::Repeat(first) = adopted {

@@ -15,7 +15,9 @@ use super::live::Live;
 use super::looking::arriving;
 use super::picking::pick;
 use super::rehearse_tables::tables;
-use super::settling::{Candidate, entry_of, fingerprint_all, new_entries, policy, sort};
+use super::settling::{
+    Candidate, entry_of, fingerprint_all, identity_holder, new_entries, policy, sort,
+};
 use crate::arrivals::Kind;
 use crate::config::{Others, Repeats, Work};
 use crate::filing::numbered;
@@ -185,18 +187,13 @@ fn enter(
         }
     }
     let mut next = ledger.newest_entry()?;
-    let now = jiff::Timestamp::now().as_millisecond();
-    let not_before =
-        policy(&live.gate).once_for_ms.map_or(i64::MIN, |time| now.saturating_sub(time));
     let mut holders: HashMap<Vec<u8>, String> = HashMap::new();
     let mut files = Vec::new();
     for new in new_entries(live, fingerprinted.settled) {
         next += 1;
         let holder = match holders.get(&new.identity) {
             Some(path) => Some(format!("a repeat of `{path}`, which comes before it")),
-            None => ledger
-                .with_identity(&new.space, &new.identity, not_before)?
-                .map(|first| format!("a repeat of entry {first}")),
+            None => identity_holder(live, &new)?.map(|first| format!("a repeat of entry {first}")),
         };
         files.push(entered(live, &new, next, holder));
         if new.passed_over.is_none() {

@@ -343,6 +343,14 @@ pub(super) fn new_entries(live: &Live, settled: Vec<Settled>) -> Vec<NewEntry> {
     settled.into_iter().map(entry).collect()
 }
 
+/// The entry that has the identity of a file already.
+pub(super) fn identity_holder(live: &Live, new: &NewEntry) -> Result<Option<i64>, LedgerError> {
+    let now = Timestamp::now().as_millisecond();
+    let not_before =
+        policy(&live.gate).once_for_ms.map_or(i64::MIN, |time| now.saturating_sub(time));
+    live.context.ledger.with_identity(&new.space, &new.identity, not_before)
+}
+
 /// The entry as it will stand in the ledger.
 pub(super) fn entry_of(new: &NewEntry, id: i64, state: State) -> Entry {
     into_entry(new.clone(), id, state)
