@@ -9,8 +9,9 @@ use jiff::Timestamp;
 
 use super::context::Context;
 use super::filing::MovedPiece;
+use super::handle::Command;
 use super::live::{Live, PassReport};
-use super::{Command, steady};
+use super::steady;
 use crate::arrivals::notices::Notices;
 use crate::config::{Gate, Work};
 use crate::filing::Folders;

@@ -7,7 +7,8 @@ use std::sync::Arc;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use super::{Engine, GateHandle};
+use super::Engine;
+use super::handle::GateHandle;
 use crate::config::{Config, ConfigError, Gate, ServiceConfig};
 
 /// What a changed configuration came to.
@@ -111,14 +112,6 @@ impl Engine {
         inner.context = context;
         inner.gates = gates;
         reloaded
-    }
-}
-
-impl GateHandle {
-    fn has_ended(&self) -> bool {
-        // Somebody who waits for its end has it locked.
-        let Ok(thread) = self.thread.try_lock() else { return false };
-        thread.as_ref().is_none_or(std::thread::JoinHandle::is_finished)
     }
 }
 

@@ -4,7 +4,7 @@ use std::borrow::Cow;
 
 use rusqlite::{OptionalExtension, params};
 
-use super::doings::{as_i64, gone_one, set, step_and};
+use super::steps::{as_i64, gone_one, set, step_and};
 use super::writer::{Ticket, Tx};
 use super::{Cause, Ledger, LedgerError, PickMark, State, writing};
 use crate::arrivals::Version;

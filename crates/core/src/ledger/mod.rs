@@ -18,6 +18,7 @@ mod questions;
 mod rows;
 mod schema;
 mod state;
+mod steps;
 mod types;
 mod writer;
 

@@ -5,8 +5,8 @@ use rusqlite::{OptionalExtension, params};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use super::doings::{as_i64, gone_one, step_and};
 use super::entering::{First, NewEntry, insert_adopted, replace};
+use super::steps::{as_i64, gone_one, step_and};
 use super::writer::Tx;
 use super::{Cause, Ledger, LedgerError, State, writing};
 use crate::arrivals::Version;

@@ -6,241 +6,25 @@
 //! shaping its records are copied as they stand, quotes included.
 
 mod account;
+mod options;
+mod refusal;
 mod run;
 mod shape;
-
-use std::io;
-use std::sync::atomic::AtomicU64;
 
 use crate::cell::Row;
 use crate::delimited::column_name;
 use crate::fault::Fault;
 use crate::kind::{Guess, Kind};
-use crate::layout::{Column, Layout};
+use crate::layout::Column;
 use crate::source::{Bytes, Format, Found, Reading, Table, TextTable, each_table, look};
 use crate::write::{Form, Head, Stacking, Writing};
 
 pub use account::{Account, AccountColumn, Tally, United};
+pub use options::{Added, Input, Misfits, Options, Part, Repeated, UpTo};
+pub use refusal::{MergeError, Misfit};
 pub use run::{Merger, write_rejects};
 
 use shape::{From, Shape, Shaped, text_of, wants};
-
-/// A part of a value that is added to rows.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Part {
-    /// Text.
-    Text(String),
-    /// The number of the row in its source.
-    Row,
-    /// The sheet of a workbook.
-    Sheet,
-}
-
-/// A column that is added to every row of a source.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Added {
-    /// Name of the output's column.
-    pub column: String,
-    /// Its value for this source, one part behind the other.
-    pub parts: Vec<Part>,
-}
-
-impl Added {
-    /// A column with one value.
-    pub fn text(column: &str, value: &str) -> Self {
-        Added { column: column.to_owned(), parts: vec![Part::Text(value.to_owned())] }
-    }
-}
-
-/// A source of a merge.
-#[derive(Debug, Clone, Copy)]
-pub struct Input<'a> {
-    /// Its name, for people.
-    pub name: &'a str,
-    /// Where it is read.
-    pub file: &'a std::fs::File,
-    /// Columns that are added to its rows.
-    pub added: &'a [Added],
-    /// Name of its sheet in a workbook that has a sheet for each source.
-    pub sheet: Option<&'a [Part]>,
-    /// Counts the bytes that are read, for who shows how far it is.
-    pub read: Option<&'a AtomicU64>,
-}
-
-impl<'a> Input<'a> {
-    fn bytes(&self) -> Bytes<'a> {
-        Bytes { file: self.file, read: self.read }
-    }
-}
-
-/// What is done with rows of which a value does not fit its column.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum Misfits {
-    /// The whole source is refused.
-    #[default]
-    Hold,
-    /// The row is set aside.
-    SetAside,
-    /// The value is emptied.
-    Empty,
-}
-
-/// How many rows of a source may not fit before it is refused.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub enum UpTo {
-    /// So many rows.
-    Rows(u64),
-    /// Such a share of its rows, 0 to 1.
-    Share(f64),
-}
-
-/// What is done with rows that were there already.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub enum Repeated {
-    /// They are written again.
-    #[default]
-    Keep,
-    /// They are left out when all values are the same.
-    Drop,
-    /// They are left out when the values of these columns are the same.
-    ByKey(Vec<String>),
-}
-
-/// How a merge is done.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Options {
-    /// How sources are read.
-    pub reading: Reading,
-    /// The columns.
-    pub layout: Layout,
-    /// What is done with rows that do not fit.
-    pub misfits: Misfits,
-    /// How many of them there may be in a source.
-    pub misfits_up_to: Option<UpTo>,
-    /// Whether rows in which nothing stands are written.
-    pub keep_blank: bool,
-    /// What is done with rows that were there already.
-    pub repeated: Repeated,
-    /// Columns of which a total is made.
-    pub totals: Vec<String>,
-    /// Whether types are guessed where none is said and the output has types.
-    pub guess: bool,
-    /// How the output is written.
-    pub writing: Writing,
-}
-
-impl Options {
-    /// The union of all columns, as they stand.
-    pub fn new(layout: Layout, writing: Writing) -> Self {
-        Options {
-            reading: Reading::default(),
-            layout,
-            misfits: Misfits::Hold,
-            misfits_up_to: None,
-            keep_blank: false,
-            repeated: Repeated::Keep,
-            totals: Vec::new(),
-            guess: true,
-            writing,
-        }
-    }
-}
-
-/// A value that does not fit its column.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Misfit {
-    /// Name of the source.
-    pub source: String,
-    /// The sheet of a workbook.
-    pub sheet: Option<String>,
-    /// Line or row of the source.
-    pub row: u64,
-    /// The column.
-    pub column: String,
-    /// The value.
-    pub value: String,
-    /// The rule that it breaks, in words.
-    pub rule: String,
-}
-
-impl std::fmt::Display for Misfit {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let Misfit { sheet, row, column, value, rule, .. } = self;
-        if let Some(sheet) = sheet {
-            write!(f, "sheet `{sheet}`, row {row}, ")?;
-        } else {
-            write!(f, "line {row}, ")?;
-        }
-        let shown: String = value.chars().take(40).collect();
-        write!(f, "column `{column}`: `{shown}` {rule}")
-    }
-}
-
-/// Why a source cannot take part in a merge.
-#[derive(Debug, thiserror::Error)]
-pub enum MergeError {
-    /// The source itself is faulty.
-    #[error(transparent)]
-    Source(#[from] Fault),
-    /// A column is to be added that the source already has.
-    #[error(
-        "line 1: the header already has column `{column}`, which the merge adds; rename the added one"
-    )]
-    AddedTwice {
-        /// The column's name.
-        column: String,
-    },
-    /// Two columns of the source go into one of the output.
-    #[error(
-        "line 1: the columns `{one}` and `{other}` both go into `{to}`; say names = \"exact\", or rename one"
-    )]
-    SameColumn {
-        /// The one.
-        one: String,
-        /// The other.
-        other: String,
-        /// The column of the output.
-        to: String,
-    },
-    /// The source has none of the chosen columns.
-    #[error("line 1: none of the columns {wanted} is there; the header has {found}")]
-    NoneChosen {
-        /// The chosen columns.
-        wanted: String,
-        /// The source's columns.
-        found: String,
-    },
-    /// The output exists with fixed columns, and the source has another.
-    #[error(
-        "line 1: column `{column}` is not in the output, which has {fixed}; give the output another name, or choose `columns`"
-    )]
-    NotInOutput {
-        /// The column that is too many.
-        column: String,
-        /// The output's columns.
-        fixed: String,
-    },
-    /// Rows do not fit.
-    #[error("{rows} {} not fit{}: {}", if *rows == 1 { "row does" } else { "rows do" }, allowed.as_deref().unwrap_or(""), listed_misfits(first))]
-    Misfits {
-        /// How many rows.
-        rows: u64,
-        /// How many there may be, in words.
-        allowed: Option<String>,
-        /// The first of the values.
-        first: Vec<Misfit>,
-    },
-    /// The output could not be written.
-    #[error("the merged output cannot be written: {0}")]
-    Output(#[source] io::Error),
-    /// The rows do not add up.
-    #[error("the rows do not add up: {0}")]
-    Unbalanced(String),
-}
-
-fn listed_misfits(misfits: &[Misfit]) -> String {
-    misfits.iter().map(Misfit::to_string).collect::<Vec<_>>().join("; ")
-}
 
 /// Misfits that are told of one source.
 const TOLD: usize = 5;

@@ -1,5 +1,5 @@
 use std::fs::File;
-use std::io::{Read, Write};
+use std::io::{self, Read, Write};
 use std::sync::{Arc, Mutex};
 
 use proptest::prelude::*;
@@ -7,7 +7,7 @@ use proptest::prelude::*;
 use super::*;
 use crate::delimited::write_field;
 use crate::kind::Spelling;
-use crate::layout::{Names, Rules};
+use crate::layout::{Layout, Names, Rules};
 use crate::source::{Header, Merged, Sheets};
 
 fn file(bytes: &[u8]) -> File {

@@ -1,0 +1,128 @@
+//! What a merge is given: its sources, and how they are put together.
+
+use std::sync::atomic::AtomicU64;
+
+use crate::layout::Layout;
+use crate::source::{Bytes, Reading};
+use crate::write::Writing;
+
+/// A part of a value that is added to rows.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Part {
+    /// Text.
+    Text(String),
+    /// The number of the row in its source.
+    Row,
+    /// The sheet of a workbook.
+    Sheet,
+}
+
+/// A column that is added to every row of a source.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Added {
+    /// Name of the output's column.
+    pub column: String,
+    /// Its value for this source, one part behind the other.
+    pub parts: Vec<Part>,
+}
+
+impl Added {
+    /// A column with one value.
+    pub fn text(column: &str, value: &str) -> Self {
+        Added { column: column.to_owned(), parts: vec![Part::Text(value.to_owned())] }
+    }
+}
+
+/// A source of a merge.
+#[derive(Debug, Clone, Copy)]
+pub struct Input<'a> {
+    /// Its name, for people.
+    pub name: &'a str,
+    /// Where it is read.
+    pub file: &'a std::fs::File,
+    /// Columns that are added to its rows.
+    pub added: &'a [Added],
+    /// Name of its sheet in a workbook that has a sheet for each source.
+    pub sheet: Option<&'a [Part]>,
+    /// Counts the bytes that are read, for who shows how far it is.
+    pub read: Option<&'a AtomicU64>,
+}
+
+impl<'a> Input<'a> {
+    pub(super) fn bytes(&self) -> Bytes<'a> {
+        Bytes { file: self.file, read: self.read }
+    }
+}
+
+/// What is done with rows of which a value does not fit its column.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Misfits {
+    /// The whole source is refused.
+    #[default]
+    Hold,
+    /// The row is set aside.
+    SetAside,
+    /// The value is emptied.
+    Empty,
+}
+
+/// How many rows of a source may not fit before it is refused.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum UpTo {
+    /// So many rows.
+    Rows(u64),
+    /// Such a share of its rows, 0 to 1.
+    Share(f64),
+}
+
+/// What is done with rows that were there already.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub enum Repeated {
+    /// They are written again.
+    #[default]
+    Keep,
+    /// They are left out when all values are the same.
+    Drop,
+    /// They are left out when the values of these columns are the same.
+    ByKey(Vec<String>),
+}
+
+/// How a merge is done.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Options {
+    /// How sources are read.
+    pub reading: Reading,
+    /// The columns.
+    pub layout: Layout,
+    /// What is done with rows that do not fit.
+    pub misfits: Misfits,
+    /// How many of them there may be in a source.
+    pub misfits_up_to: Option<UpTo>,
+    /// Whether rows in which nothing stands are written.
+    pub keep_blank: bool,
+    /// What is done with rows that were there already.
+    pub repeated: Repeated,
+    /// Columns of which a total is made.
+    pub totals: Vec<String>,
+    /// Whether types are guessed where none is said and the output has types.
+    pub guess: bool,
+    /// How the output is written.
+    pub writing: Writing,
+}
+
+impl Options {
+    /// The union of all columns, as they stand.
+    pub fn new(layout: Layout, writing: Writing) -> Self {
+        Options {
+            reading: Reading::default(),
+            layout,
+            misfits: Misfits::Hold,
+            misfits_up_to: None,
+            keep_blank: false,
+            repeated: Repeated::Keep,
+            totals: Vec::new(),
+            guess: true,
+            writing,
+        }
+    }
+}
