@@ -96,6 +96,18 @@ impl Model {
         self.seen = self.drop.clone();
     }
 
+    /// The gate looks and is paused: it reads nothing, but sees what is not there any more.
+    fn glance(&mut self) {
+        let (drop, taken) = (&self.drop, &mut self.taken);
+        self.seen.retain(|name, (content, known)| {
+            let there = drop.contains_key(name);
+            if !there && *known == Known::Held {
+                taken.remove(content);
+            }
+            there
+        });
+    }
+
     /// A file arrives; the same content as the gate saw there last is the same entry.
     fn arrive(&mut self, name: u8, content: u8) {
         let same = self.seen.get(&name).filter(|(seen, _)| *seen == content);
@@ -155,7 +167,7 @@ impl Model {
                 self.seen.remove(&name);
             }
         }
-        self.look();
+        self.glance();
     }
 }
 
@@ -169,7 +181,7 @@ fn go(coast: &Coast, model: &mut Model, step: &Step) {
         }
         Step::Remove { name } => {
             model.drop.remove(&name);
-            model.look();
+            model.glance();
             let _ = fs::remove_file(coast.path(&format!("drops/{name}.csv")));
             look(coast);
         }

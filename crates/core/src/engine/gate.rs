@@ -13,9 +13,13 @@ use super::handle::Command;
 use super::live::{Live, PassReport};
 use super::steady;
 use crate::arrivals::notices::Notices;
-use crate::config::{Gate, Work};
+use crate::config::{FoundFolders, Gate, Work};
 use crate::filing::Folders;
 use crate::ledger::{LedgerError, Ticket};
+
+/// So often a pass looks again because drop folders were made while it looked; the next
+/// one looks for more.
+const FOUND_MEANWHILE: usize = 3;
 
 /// After a failure of the ledger or a folder, a gate tries again this much
 /// later.
@@ -119,7 +123,8 @@ impl GateRunner {
         wait
     }
 
-    fn watch(&mut self, notices: &mut Notices) {
+    /// Watches the drop folders that are there, and gives them.
+    fn watch(&mut self, notices: &mut Notices) -> FoundFolders {
         let live = Arc::clone(&self.live);
         let gate = &live.gate;
         let found = gate.drops.find();
@@ -144,6 +149,7 @@ impl GateRunner {
             (false, count) => format!(", {count} drop folders"),
         };
         live.state().watching = format!("{watching} every {every}{folders}");
+        found
     }
 
     /// One pass for a program that is not a service.
@@ -182,10 +188,20 @@ impl GateRunner {
         let wanted = notices.as_deref().map(Notices::take).unwrap_or_default();
         if sweep || wanted.sweep || self.look_at_paths(wanted.paths)? {
             // Watched before it is read: what comes after the reading is told.
-            if let Some(notices) = notices.take() {
-                self.watch(notices);
-            }
+            let mut watched = notices.as_deref_mut().map(|notices| self.watch(notices));
             self.sweep()?;
+            // A folder that was made in between was read and is not watched yet.
+            for _ in 0..FOUND_MEANWHILE {
+                let Some(notices) = notices.as_deref_mut() else { break };
+                let now = self.gate().drops.find();
+                if watched
+                    .is_some_and(|then| then.folders == now.folders && then.above == now.above)
+                {
+                    break;
+                }
+                watched = Some(self.watch(notices));
+                self.sweep()?;
+            }
             self.swept = Some(steady());
         }
         if self.live.state().paused || self.stopping() {

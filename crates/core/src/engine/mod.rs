@@ -29,6 +29,7 @@ mod recovery;
 mod rehearse;
 mod rehearse_tables;
 mod reload;
+mod replacing;
 mod running;
 mod sampling;
 mod settling;

@@ -1,6 +1,6 @@
 //! What a person has done to entries: work again, release, forget, adopt.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 use std::io;
 use std::path::Path;
 use std::sync::Arc;
@@ -11,7 +11,8 @@ use utoipa::ToSchema;
 use super::completion::{Complete, complete, out_of_bounds};
 use super::live::Live;
 use super::loaded::{NotLoaded, unload};
-use super::settling::{Candidate, fingerprint_all, identity_holder, identity_of, new_entries};
+use super::replacing::{end_replaced, holders};
+use super::settling::{Candidate, fingerprint_all, identity_of, new_entries};
 use super::{Engine, EngineError};
 use crate::arrivals::{FingerprintError, Kind, Look, Version, fingerprint, open_unmarked};
 use crate::config::Work;
@@ -184,6 +185,9 @@ impl Engine {
         let candidates = to_adopt(&live, pattern, &mut adoption)?;
         let mut buffer = vec![0; 256 * 1024];
         let mut would_have = HashMap::new();
+        if !rehearse {
+            end_replaced(&live, 0, &candidates)?;
+        }
         for piece in candidates.chunks(500) {
             let fingerprinted = fingerprint_all(&live, 0, piece, &mut buffer);
             let waiting = fingerprinted.waiting.into_iter();
@@ -362,22 +366,11 @@ fn would_adopt(
     would_have: &mut HashMap<Vec<u8>, String>,
     adoption: &mut Adoption,
 ) -> Result<(), EngineError> {
-    let holders =
-        new.iter().map(|new| identity_holder(live, new)).collect::<Result<Vec<_>, _>>()?;
-    // What is replaced by other content gives its identity up.
-    let freed: HashSet<i64> = new
-        .iter()
-        .zip(&holders)
-        .filter(|(new, holder)| new.replaces != **holder)
-        .filter_map(|(new, _)| new.replaces)
-        .collect();
+    let holders = holders(live, &new)?;
     for (new, holder) in new.into_iter().zip(holders) {
         let holder = match would_have.get(&new.identity) {
             Some(path) => Some(format!("`{path}`")),
-            // Its own entry is no other.
-            None => holder
-                .filter(|first| Some(*first) != new.replaces && !freed.contains(first))
-                .map(|first| format!("entry {first}")),
+            None => holder.map(|first| format!("entry {first}")),
         };
         if let Some(holder) = holder {
             let because = format!("it is the same as {holder}");

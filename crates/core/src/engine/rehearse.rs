@@ -15,9 +15,8 @@ use super::live::Live;
 use super::looking::arriving;
 use super::picking::pick;
 use super::rehearse_tables::tables;
-use super::settling::{
-    Candidate, entry_of, fingerprint_all, identity_holder, new_entries, policy, sort,
-};
+use super::replacing::holders as holders_of;
+use super::settling::{Candidate, entry_of, fingerprint_all, new_entries, policy, sort};
 use crate::arrivals::Kind;
 use crate::config::{Others, Repeats, Work};
 use crate::filing::numbered;
@@ -189,11 +188,13 @@ fn enter(
     let mut next = ledger.newest_entry()?;
     let mut holders: HashMap<Vec<u8>, String> = HashMap::new();
     let mut files = Vec::new();
-    for new in new_entries(live, fingerprinted.settled) {
+    let new = new_entries(live, fingerprinted.settled);
+    let others = holders_of(live, &new)?;
+    for (new, other) in new.into_iter().zip(others) {
         next += 1;
         let holder = match holders.get(&new.identity) {
             Some(path) => Some(format!("a repeat of `{path}`, which comes before it")),
-            None => identity_holder(live, &new)?.map(|first| format!("a repeat of entry {first}")),
+            None => other.map(|first| format!("a repeat of entry {first}")),
         };
         files.push(entered(live, &new, next, holder));
         if new.passed_over.is_none() {

@@ -19,6 +19,7 @@ use super::gate::GateRunner;
 use super::live::{Arriving, Known, Live};
 use super::looking::new_version;
 use super::picking::{Over, pick};
+use super::replacing::end_replaced;
 use super::{OPEN_AGAIN, steady};
 use crate::arrivals::{
     FingerprintError, Lease, Look, Version, fingerprint, look_at, open_unmarked, writers,
@@ -93,7 +94,7 @@ fn give_back_memory() {
 }
 
 /// Bytes read at a time while fingerprinting.
-const BUFFER: usize = 256 * 1024;
+pub(super) const BUFFER: usize = 256 * 1024;
 
 /// Entries that are under way to the ledger.
 struct Entering {
@@ -117,7 +118,9 @@ impl GateRunner {
     /// while the next is entered and the one after it fingerprinted.
     pub fn settle(&mut self) -> Result<(), LedgerError> {
         let live = Arc::clone(&self.live);
-        let (picked, over) = pick(&live, self.candidates())?;
+        let candidates = self.candidates();
+        end_replaced(&live, self.generation, &candidates)?;
+        let (picked, over) = pick(&live, candidates)?;
         self.settle_all(picked)?;
         // Others are passed over when those for whose sake it is stand in the
         // ledger, and not before.

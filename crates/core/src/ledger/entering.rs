@@ -97,6 +97,19 @@ impl Ledger {
             Ok(entered)
         })
     }
+
+    /// Ends the entries that these versions replace, where their content is another.
+    pub(crate) fn end_replaced(&self, entries: Vec<NewEntry>) -> Result<(), LedgerError> {
+        self.submit(move |tx| {
+            for new in &entries {
+                if let Some(old) = new.replaces {
+                    replace(tx, old, new)?;
+                }
+            }
+            Ok(())
+        })?
+        .wait()
+    }
 }
 
 /// A repeat may have taken the place of its first, which a later version of the same

@@ -116,6 +116,17 @@ impl Ledger {
         })
     }
 
+    /// Whether an entry waits for its work, or is held before it.
+    pub(crate) fn is_before_work(&self, entry: i64) -> Result<bool, LedgerError> {
+        self.read(|reader| {
+            reader
+                .prepare_cached("SELECT state IN ('ready', 'held') FROM entry WHERE id = ?")
+                .and_then(|mut select| select.query_row([entry], |row| row.get(0)).optional())
+                .map(|found| found.unwrap_or(false))
+                .map_err(reading)
+        })
+    }
+
     /// The entry that holds this identity; of those whose life has ended only one
     /// that was worked after `not_before` (milliseconds).
     pub(crate) fn with_identity(

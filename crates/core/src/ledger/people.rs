@@ -141,17 +141,8 @@ impl Ledger {
     ) -> Result<Vec<(NewEntry, Adopted)>, LedgerError> {
         self.by(by, move |tx, why| {
             let words = format!("adopted: {why}");
-            // What was replaced gives its identity up first: another of them may have it.
-            let touched =
-                entries.iter().map(|new| touched(tx, new)).collect::<Result<Vec<_>, _>>()?;
-            let adopt = |(new, touched): (NewEntry, Option<i64>)| {
-                let adopted = touched.map_or_else(
-                    || adopt_one(tx, &new, &words),
-                    |entry| Ok(Adopted::Known(entry)),
-                )?;
-                Ok((new, adopted))
-            };
-            entries.into_iter().zip(touched).map(adopt).collect()
+            let adopt = |new: NewEntry| adopt_one(tx, &new, &words).map(|adopted| (new, adopted));
+            entries.into_iter().map(adopt).collect()
         })
     }
 
@@ -169,16 +160,12 @@ impl Ledger {
     }
 }
 
-/// Ends the entry that a file replaces; the entry itself where its content is the same.
-fn touched(tx: &mut Tx<'_>, new: &NewEntry) -> Result<Option<i64>, LedgerError> {
-    let Some(old) = new.replaces else { return Ok(None) };
-    Ok(match replace(tx, old, new)? {
-        Some(super::Entered::Touched { id }) => Some(id),
-        _ => None,
-    })
-}
-
 fn adopt_one(tx: &mut Tx<'_>, new: &NewEntry, words: &str) -> Result<Adopted, LedgerError> {
+    if let Some(old) = new.replaces
+        && let Some(super::Entered::Touched { id }) = replace(tx, old, new)?
+    {
+        return Ok(Adopted::Known(id));
+    }
     if let Some(first) = First::of(tx, new)? {
         return Ok(Adopted::Repeat(first.entry));
     }
