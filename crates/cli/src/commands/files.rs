@@ -1,66 +1,14 @@
 //! `files`: what lies in drop folders, and in any folder inside the roots.
 
-use serde::Serialize;
-use vadegate_core::arrivals::{Kind, Seen, sweep};
+use vadegate_core::arrivals::{Seen, sweep};
 use vadegate_core::config::Config;
-use vadegate_core::engine::{FileView, Verdict};
 use vadegate_core::pattern::Pattern;
 
+use super::listed::{Listed, Plain, word};
 use super::listing::Listing;
 use crate::args::Files;
 use crate::client::Client;
 use crate::failure::Failure;
-
-/// One thing in a folder; what a gate makes of it, if the folder is a gate's.
-#[derive(Serialize)]
-#[serde(untagged)]
-pub enum Listed {
-    OfGate(FileView),
-    InFolder(Plain),
-}
-
-/// One thing in a folder that is no gate's.
-#[derive(Serialize)]
-pub struct Plain {
-    pub path: String,
-    pub name: String,
-    pub kind: Kind,
-    pub bytes: u64,
-    pub modified: jiff::Timestamp,
-    pub owner: u32,
-}
-
-impl Listed {
-    pub fn path(&self) -> &str {
-        match self {
-            Listed::OfGate(file) => &file.place,
-            Listed::InFolder(plain) => &plain.path,
-        }
-    }
-
-    pub fn kind(&self) -> Kind {
-        match self {
-            Listed::OfGate(file) => file.kind,
-            Listed::InFolder(plain) => plain.kind,
-        }
-    }
-
-    /// Its size; nothing but a file has one.
-    pub fn bytes(&self) -> u64 {
-        let bytes = match self {
-            Listed::OfGate(file) => file.bytes,
-            Listed::InFolder(plain) => plain.bytes,
-        };
-        if self.kind() == Kind::File { bytes } else { 0 }
-    }
-
-    pub fn modified(&self) -> jiff::Timestamp {
-        match self {
-            Listed::OfGate(file) => file.modified,
-            Listed::InFolder(plain) => plain.modified,
-        }
-    }
-}
 
 pub fn files(config: Config, args: &Files) -> Result<(), Failure> {
     let pattern = args.pattern.as_deref().map(|text| Pattern::parse(text, false)).transpose();
@@ -140,16 +88,5 @@ fn plain(seen: Seen) -> Plain {
         modified: jiff::Timestamp::from_nanosecond(i128::from(seen.version.modified_ns))
             .unwrap_or_default(),
         owner: seen.owner,
-    }
-}
-
-pub fn word(verdict: Verdict) -> &'static str {
-    match verdict {
-        Verdict::Take => "take",
-        Verdict::Wait => "wait",
-        Verdict::Leave => "leave",
-        Verdict::Repeat => "repeat",
-        Verdict::Known => "known",
-        Verdict::Unreadable => "unreadable",
     }
 }

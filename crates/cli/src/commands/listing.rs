@@ -9,7 +9,7 @@ use serde::Serialize;
 use vadegate_core::arrivals::Kind;
 use vadegate_core::pattern::{natural_order, split_name};
 
-use super::files::{Listed, word};
+use super::listed::{Listed, word};
 use crate::args::{FileOrder, Files};
 use crate::failure::Failure;
 use crate::show;

@@ -9,6 +9,7 @@ mod gates;
 mod init;
 mod keeping;
 mod ledger;
+mod listed;
 mod listing;
 mod merge;
 mod pass;

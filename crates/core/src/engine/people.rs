@@ -9,10 +9,11 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use super::completion::{Complete, complete, out_of_bounds};
+use super::fingerprinting::{Candidate, fingerprint_all};
 use super::live::Live;
 use super::loaded::{NotLoaded, unload};
+use super::new_entries::{identity_of, new_entries};
 use super::replacing::{end_replaced, holders};
-use super::settling::{Candidate, fingerprint_all, identity_of, new_entries};
 use super::{Engine, EngineError};
 use crate::arrivals::{FingerprintError, Kind, Look, Version, fingerprint, open_unmarked};
 use crate::config::Work;

@@ -4,9 +4,9 @@
 use std::cmp::Reverse;
 use std::collections::{BTreeMap, HashMap};
 
+use super::fingerprinting::Candidate;
 use super::live::Live;
 use super::places::builtins_of_path;
-use super::settling::Candidate;
 use crate::config::Pick;
 use crate::ledger::{LedgerError, PickMark};
 

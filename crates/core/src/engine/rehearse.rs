@@ -11,12 +11,14 @@ use utoipa::ToSchema;
 
 use super::EngineError;
 use super::completion::{Complete, complete, out_of_bounds};
+use super::fingerprinting::{Candidate, fingerprint_all};
 use super::live::Live;
 use super::looking::arriving;
+use super::new_entries::{entry_of, new_entries, policy};
+use super::order::sort;
 use super::picking::pick;
 use super::rehearse_tables::tables;
 use super::replacing::holders as holders_of;
-use super::settling::{Candidate, entry_of, fingerprint_all, new_entries, policy, sort};
 use crate::arrivals::Kind;
 use crate::config::{Others, Repeats, Work};
 use crate::filing::numbered;

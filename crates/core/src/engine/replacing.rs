@@ -2,8 +2,9 @@
 
 use std::collections::HashSet;
 
+use super::fingerprinting::{BUFFER, Candidate, fingerprint_all};
 use super::live::Live;
-use super::settling::{BUFFER, Candidate, fingerprint_all, identity_holder, new_entries};
+use super::new_entries::{identity_holder, new_entries};
 use crate::ledger::{LedgerError, NewEntry};
 
 /// Ends the entries whose files were replaced by other content before they were worked,

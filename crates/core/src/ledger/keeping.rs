@@ -19,35 +19,12 @@ const PIECE: i32 = 2000;
 /// Entries that are trimmed in one transaction.
 const TRIM: usize = 2000;
 
-/// A ledger up to this size is read whole at each start, to see whether it is
-/// damaged.
-const READ_WHOLE: u64 = 512 << 20;
-
 fn failed(doing: &'static str) -> impl Fn(rusqlite::Error) -> LedgerError {
     move |source| LedgerError::Sqlite { doing, source: Arc::new(source) }
 }
 
 fn folder_fault(folder: &Path) -> impl Fn(std::io::Error) -> LedgerError + '_ {
     move |source| LedgerError::Folder { folder: folder.to_owned(), source }
-}
-
-/// Refuses a file that is no sound ledger.
-pub(super) fn refuse_damaged(connection: &Connection, file: &Path) -> Result<(), LedgerError> {
-    let damaged = |why: String| LedgerError::Damaged { file: file.to_owned(), why };
-    let size = std::fs::metadata(file).map_or(0, |meta| meta.len());
-    let asked = if size <= READ_WHOLE { "PRAGMA quick_check(1)" } else { "PRAGMA schema_version" };
-    let answer: Result<rusqlite::types::Value, _> =
-        connection.query_row(asked, [], |row| row.get(0));
-    match answer {
-        Ok(rusqlite::types::Value::Text(said)) if said != "ok" => Err(damaged(said)),
-        Ok(_) => Ok(()),
-        Err(error) => match error.sqlite_error_code() {
-            Some(rusqlite::ErrorCode::DatabaseCorrupt | rusqlite::ErrorCode::NotADatabase) => {
-                Err(damaged(error.to_string()))
-            }
-            _ => Err(failed("opened")(error)),
-        },
-    }
 }
 
 /// A reading transaction, which ends with it.
@@ -105,7 +82,7 @@ impl Ledger {
                 target
                     .pragma_update(None, "journal_mode", "DELETE")
                     .map_err(failed("backed up"))?;
-                refuse_damaged(&target, &staged)
+                schema::refuse_damaged(&target, &staged)
             })?;
             std::fs::File::open(&staged)
                 .and_then(|file| file.sync_all())
@@ -225,7 +202,7 @@ pub fn restore(state: &Path, from: &Path) -> Result<Option<PathBuf>, LedgerError
     let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
     {
         let backup = Connection::open_with_flags(from, flags).map_err(failed("opened"))?;
-        refuse_damaged(&backup, from)?;
+        schema::refuse_damaged(&backup, from)?;
         schema::refuse_newer(&backup, from)?;
         schema::refuse_foreign(&backup, from)?;
     }

@@ -10,6 +10,7 @@ mod doings;
 mod entering;
 mod finding;
 mod keeping;
+mod orders;
 mod outputs;
 mod pending;
 mod people;
@@ -27,11 +28,11 @@ use std::sync::{Arc, Mutex, OnceLock};
 
 use rusqlite::{Connection, OpenFlags};
 
-pub(crate) use doings::{
-    Claim, CommitBatch, Filed, Hold, Lease, MadeOutput, StagedOutput, Unpublished,
-};
 pub(crate) use entering::{Entered, NewEntry, Policy, Target};
 pub use keeping::restore;
+pub(crate) use orders::{
+    Claim, CommitBatch, Filed, Hold, Lease, MadeOutput, StagedOutput, Unpublished,
+};
 pub use outputs::{OutputAccount, OutputPart};
 pub(crate) use pending::{Leased, LoadedOutput, Unended, WrittenOutput};
 pub(crate) use people::Adopted;

@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use rusqlite::OptionalExtension;
 use rusqlite::types::Value;
 
-use super::doings::Unpublished;
+use super::orders::Unpublished;
 use super::rows::{IN_DROP, hex, select, text};
 use super::types::Filing;
 use super::{Ledger, LedgerError, State, reading};

@@ -16,6 +16,10 @@ const MIGRATIONS: [&str; 2] =
 /// The schema that this program writes.
 pub const VERSION: i64 = MIGRATIONS.len() as i64;
 
+/// A ledger up to this size is read whole at each start, to see whether it is
+/// damaged.
+const READ_WHOLE: u64 = 512 << 20;
+
 fn opening(source: rusqlite::Error) -> LedgerError {
     LedgerError::Sqlite { doing: "opened", source: Arc::new(source) }
 }
@@ -66,7 +70,7 @@ pub(super) fn open(file: &Path) -> Result<Connection, LedgerError> {
         // One that only reads leaves even the log as it is when it is closed.
         let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
         let reader = Connection::open_with_flags(file, flags).map_err(opening)?;
-        super::keeping::refuse_damaged(&reader, file)?;
+        refuse_damaged(&reader, file)?;
     }
     let mut connection = Connection::open_with_flags(file, flags).map_err(opening)?;
     refuse_newer(&connection, file)?;
@@ -106,4 +110,23 @@ pub(super) fn prepare_reader(connection: &Connection) -> rusqlite::Result<()> {
     connection.pragma_update(None, "cache_size", -4_000)?;
     connection.set_prepared_statement_cache_capacity(64);
     super::query::prepare(connection)
+}
+
+/// Refuses a file that is no sound ledger.
+pub(super) fn refuse_damaged(connection: &Connection, file: &Path) -> Result<(), LedgerError> {
+    let damaged = |why: String| LedgerError::Damaged { file: file.to_owned(), why };
+    let size = std::fs::metadata(file).map_or(0, |meta| meta.len());
+    let asked = if size <= READ_WHOLE { "PRAGMA quick_check(1)" } else { "PRAGMA schema_version" };
+    let answer: Result<rusqlite::types::Value, _> =
+        connection.query_row(asked, [], |row| row.get(0));
+    match answer {
+        Ok(rusqlite::types::Value::Text(said)) if said != "ok" => Err(damaged(said)),
+        Ok(_) => Ok(()),
+        Err(error) => match error.sqlite_error_code() {
+            Some(rusqlite::ErrorCode::DatabaseCorrupt | rusqlite::ErrorCode::NotADatabase) => {
+                Err(damaged(error.to_string()))
+            }
+            _ => Err(opening(error)),
+        },
+    }
 }

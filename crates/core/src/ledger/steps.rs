@@ -3,7 +3,7 @@
 
 use rusqlite::{Connection, OptionalExtension, ToSql, params};
 
-use super::doings::{Filed, MadeOutput, Worked};
+use super::orders::{Filed, MadeOutput, Worked};
 use super::writer::Tx;
 use super::{Cause, LedgerError, State, writing};
 use crate::words;
