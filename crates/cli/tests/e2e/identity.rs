@@ -146,3 +146,38 @@ fn a_revision_names_its_predecessor_and_can_be_held() {
     assert_eq!((text(&revision, "state"), &revision["revision_of"]), ("filed", &1.into()));
     assert_eq!(coast.files("archive"), ["archive/tide/a-2.csv", "archive/tide/a.csv"]);
 }
+
+#[test]
+fn a_fault_that_was_mended_makes_no_repeat_of_the_next_file_with_it() {
+    let coast = Coast::new(
+        "[gate.tide]\ndrop = \"drops/tide\"\nsettle = \"0s\"\norder = \"name\"\n\
+         archive = { into = \"archive/tide\" }\nmerge = { into = \"out/tide.csv\" }\n",
+    );
+    let (short, whole) = ("time,level_m\n06:00\n", "time,level_m\n06:00,1.5\n");
+    assert_eq!(dropped(&coast, "drops/tide/z.csv", short)["held"], 1);
+    // Mended in place; the same fault and the same rows come under other names before it.
+    coast.drop("drops/tide/z.csv", whole);
+    for name in ["b", "c", "d"] {
+        coast.drop(&format!("drops/tide/{name}.csv"), whole);
+    }
+    coast.drop("drops/tide/a.csv", short);
+    rest(&coast);
+    let will = coast.json("rehearse tide");
+    let will = |at: usize| (text(&will[at], "path").to_owned(), text(&will[at], "will").to_owned());
+    assert_eq!(
+        [will(0), will(1)],
+        [("a.csv".into(), "hold".into()), ("b.csv".into(), "work".into())]
+    );
+    let report = pass(&coast, "tide");
+    assert_eq!(
+        (&report["worked"], &report["repeats"], &report["held"]),
+        (&1.into(), &3.into(), &1.into())
+    );
+    assert_eq!(coast.files("drops"), ["drops/tide/a.csv"], "it is held where it lies");
+    assert_eq!(text(&coast.entry("a.csv"), "state"), "held");
+    assert_eq!(coast.read("out/tide.csv"), whole);
+    let ledger = coast.ledger();
+    let first = ledger.iter().find(|entry| entry["id"] == 1).unwrap();
+    assert_eq!(text(first, "state"), "gone");
+    assert!(text(first, "reason").contains("replaced"), "{first}");
+}
