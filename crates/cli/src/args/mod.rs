@@ -275,4 +275,47 @@ mod tests {
             }
         }
     }
+
+    /// The words of a line as a shell parts them, up to what it does with the output.
+    fn words(line: &str) -> Vec<String> {
+        let (mut words, mut word, mut quote) = (Vec::new(), None::<String>, None);
+        for c in line.chars().chain([' ']) {
+            match (quote, c) {
+                (Some(open), _) if c == open => quote = None,
+                (None, '\'' | '"') => {
+                    quote = Some(c);
+                    word.get_or_insert_default();
+                }
+                (None, ' ') => words.extend(word.take()),
+                (None, '#' | '>' | '|' | '&') if word.is_none() => break,
+                _ => word.get_or_insert_default().push(c),
+            }
+        }
+        words
+    }
+
+    #[test]
+    fn every_command_of_the_pages_is_one() {
+        const PAGES: [&str; 5] = [
+            include_str!("../../../../README.md"),
+            include_str!("../../../../docs/api.md"),
+            include_str!("../../../../docs/guide.md"),
+            include_str!("../../../../docs/loading.md"),
+            include_str!("../../../../docs/tables.md"),
+        ];
+        let mut seen = 0;
+        for page in PAGES {
+            let page = page.replace("\\\n", " ");
+            for line in page.lines().map(|line| line.trim_start_matches("$ ")) {
+                if !line.starts_with("vadegate ") {
+                    continue;
+                }
+                seen += 1;
+                if let Err(error) = Args::try_parse_from(words(line)) {
+                    panic!("{line}: {error}");
+                }
+            }
+        }
+        assert!(seen > 30, "{seen} commands");
+    }
 }

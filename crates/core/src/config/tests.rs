@@ -61,6 +61,42 @@ fn the_example_of_the_reference_is_a_good_configuration() {
     }
 }
 
+/// What the examples of the pages leave out, because it was told before.
+fn left_out(fault: &str) -> bool {
+    ["has no `drop`", "does not say where worked files go", "is missing", "no `take` pattern"]
+        .iter()
+        .any(|part| fault.contains(part))
+}
+
+#[test]
+fn every_example_of_the_pages_is_understood() {
+    const PAGES: [&str; 6] = [
+        include_str!("../../../../README.md"),
+        include_str!("../../../../docs/configuration.md"),
+        include_str!("../../../../docs/guide.md"),
+        include_str!("../../../../docs/loading.md"),
+        include_str!("../../../../docs/settling.md"),
+        include_str!("../../../../docs/tables.md"),
+    ];
+    // A line without its section stands in one of these.
+    const SECTIONS: [&str; 3] = ["[gate.x]", "[gate.x.merge]", "[gate.x.load]"];
+    let mut seen = 0;
+    let examples = PAGES.iter().flat_map(|page| page.split("```toml\n").skip(1));
+    for example in examples.map(|rest| rest.split("```").next().unwrap()) {
+        let pieces: Vec<&str> =
+            if example.starts_with('[') { vec![example] } else { example.lines().collect() };
+        for piece in pieces {
+            seen += 1;
+            let sections = if piece.starts_with('[') { &[""][..] } else { &SECTIONS[..] };
+            let understood = sections.iter().any(|section| {
+                faults(&format!("{section}\n{piece}")).iter().all(|fault| left_out(fault))
+            });
+            assert!(understood, "{piece}: {:?}", faults(&format!("{}\n{piece}", sections[0])));
+        }
+    }
+    assert!(seen > 20, "{seen} examples");
+}
+
 #[test]
 fn unknown_keys_name_the_nearest_with_line_and_column() {
     let text =
