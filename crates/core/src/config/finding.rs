@@ -14,7 +14,7 @@ pub enum Weight {
     Warning,
 }
 
-/// One thing that [`check`] found.
+/// One thing that [`check`](super::check()) found.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Finding {
     /// Fault or warning.

@@ -11,6 +11,9 @@ use super::{Op, Program, fold};
 /// So often a pair of steps is looked at, each time with another name.
 const VISITS: u8 = 16;
 
+/// So many steps are looked at in all; patterns that need more are given up.
+const MOST: usize = 1_000_000;
+
 /// So many characters are tried where both would take many.
 const CHOICES: usize = 4;
 
@@ -34,7 +37,7 @@ struct Walk {
 impl Walk {
     fn reach(&mut self, steps: (usize, usize), before: Option<usize>, taken: Option<char>) {
         let visits = &mut self.visits[steps.0 * self.width + steps.1];
-        if *visits == VISITS {
+        if *visits == VISITS || self.reached.len() == MOST {
             return;
         }
         *visits += 1;
