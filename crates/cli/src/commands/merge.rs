@@ -31,7 +31,7 @@ pub fn merge(args: &Merge) -> Result<ExitCode, Failure> {
     let made = match with_bar(&mut plan) {
         Ok(made) => made,
         Err(error) => {
-            tell_left_out(&plan.left_out);
+            tell_left_out("left out", &plan.left_out);
             return Err(failure(&error));
         }
     };
@@ -45,7 +45,7 @@ pub fn merge(args: &Merge) -> Result<ExitCode, Failure> {
         show::json(&json!({ "outputs": outputs, "left_out": left_out }))?;
     } else {
         made.iter().try_for_each(print)?;
-        tell_left_out(&plan.left_out);
+        tell_left_out("left out", &plan.left_out);
     }
     let whole = !plan.left_out.iter().any(|one| one.faulty)
         && made.iter().all(|made| made.account.set_aside == 0);
@@ -54,7 +54,7 @@ pub fn merge(args: &Merge) -> Result<ExitCode, Failure> {
 
 fn failure(error: &HandError) -> Failure {
     if let HandError::Faulty(faulty) = error {
-        tell_left_out(faulty);
+        tell_left_out("faulty", faulty);
     }
     Failure::Failed(error.to_string())
 }
@@ -92,16 +92,17 @@ fn as_json(made: &HandMade) -> serde_json::Value {
 }
 
 /// Tells what takes no part; of files that were not asked for only how many there are.
-fn tell_left_out(left_out: &[LeftOut]) {
+fn tell_left_out(how: &str, left_out: &[LeftOut]) {
     let (unasked, others): (Vec<_>, Vec<_>) = left_out.iter().partition(|one| one.unasked);
     for one in others.iter().take(TOLD) {
-        eprintln!("left out: {}: {}", one.path.display(), one.why);
+        eprintln!("{how}: {}: {}", one.path.display(), one.why);
     }
     if let Some(more) = others.len().checked_sub(TOLD).filter(|more| *more > 0) {
-        eprintln!("left out: {more} more");
+        eprintln!("{how}: {more} more");
     }
     if !unasked.is_empty() {
-        eprintln!("left out: {} files that do not match --take", unasked.len());
+        let files = show::counted(unasked.len() as u64, "file", "files");
+        eprintln!("left out, not matched by --take: {files}");
     }
 }
 

@@ -176,6 +176,11 @@ fn shots() {
             .is_file()
             .then_some(())
     });
+    // A table is not merged by hand while a gate adds to it.
+    service.post("/api/v1/gates/tide/pause");
+    wait("the gate has ended what it was doing", || {
+        demo.json("gates tide")[0]["doing"].is_null().then_some(())
+    });
     terminal(
         &demo,
         "command-merge",
@@ -184,6 +189,7 @@ fn shots() {
             "vadegate merge out/tide -o day.csv --take \"<station>_<day:%Y-%m-%d>.csv\" --totals level_m",
         ],
     );
+    service.post("/api/v1/gates/tide/resume");
     terminal(
         &demo,
         "command-keeping",

@@ -44,7 +44,7 @@ fn a_folder_of_mixed_tables_is_merged_by_hand() {
     assert!(out.contains("(4 in = 4 out + 0 set aside + 0 left out)"), "{out}");
     assert!(out.contains("united: `Level_M` of garrow_10.tsv as `level_m`"), "{out}");
     assert!(err.contains(".hidden.csv: a name that begins with a dot is hidden"), "{err}");
-    assert!(err.contains("1 files that do not match --take"), "{err}");
+    assert!(err.contains("left out, not matched by --take: 1 file"), "{err}");
 
     // Its own output is never a source, and what is there is not replaced unasked.
     let (code, _, err) = ran(&coast, &["merge", "desk", "-o", "desk/all.csv"]);
@@ -104,7 +104,10 @@ fn faulty_sources_give_a_merge_up_or_are_left_out() {
     coast.drop("desk/b.csv", "t,l\n1,\"2\n");
     let (code, out, err) = ran(&coast, &["merge", "desk", "-o", "all.csv"]);
     assert_eq!((code, out.as_str()), (1, ""));
-    assert!(err.contains("desk/b.csv: line 2: a quote opened here is never closed"), "{err}");
+    assert!(
+        err.contains("faulty: desk/b.csv: line 2: a quote opened here is never closed"),
+        "{err}"
+    );
     assert!(err.contains("1 of the sources cannot be merged"), "{err}");
     assert!(coast.files("").iter().all(|file| !file.contains("all")), "nothing is left");
     let (code, _, err) = ran(&coast, &["merge", "desk", "-o", "all.csv", "--leave-faulty"]);
