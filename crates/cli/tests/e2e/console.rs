@@ -29,8 +29,7 @@ fn signing_in_needs_the_token_and_leads_back() {
         field.send_keys("a guess").await.unwrap();
         page.press("Sign in").await;
         page.see("this is not the token").await;
-        field.clear().await.unwrap();
-        field.send_keys(&format!("{}\u{e007}", service.token)).await.unwrap();
+        page.type_in("//input[@id='token']", &format!("{}\u{e007}", service.token)).await;
         page.find("//h1[text()='Ledger']").await;
         page.see("The ledger is empty.").await;
         page.click("//button[@aria-label='Settings']").await;
@@ -94,8 +93,7 @@ fn a_gates_page_shows_the_drop_folder_with_verdicts_and_can_pause() {
         page.see("It takes 1 file and leaves 1.").await;
         tester.send_keys("[").await.unwrap();
         page.see("a `[` without its `]`").await;
-        tester.clear().await.unwrap();
-        tester.send_keys("mis<what>.csv").await.unwrap();
+        page.type_in("//input[@id='pattern']", "mis<what>.csv").await;
         page.find("//*[@aria-labelledby='tester']//li[contains(., 'misnamed.csv')][contains(., 'what named')]").await;
         page.press("Rehearse").await;
         page.find("//*[@aria-labelledby='rehearsal']//li[contains(., 'ullin_1.csv')][contains(., 'archive/tide/ullin_1.csv')]").await;
@@ -131,8 +129,7 @@ fn the_ledger_is_searched_and_an_entry_tells_its_history() {
         assert!(
             page.client.current_url().await.unwrap().query().unwrap().contains("text=ullin_42")
         );
-        search.clear().await.unwrap();
-        search.send_keys("no such file\u{e007}").await.unwrap();
+        page.type_in("//input[@type='search']", "no such file\u{e007}").await;
         page.see("No entry is so.").await;
         page.go(&service, "/ledger?gate=sums").await;
         page.see("1 entry shown").await;

@@ -75,9 +75,7 @@ async fn pages(demo: &Demo, page: Page) {
     });
     page.press("Rehearse").await;
     page.find("//*[@aria-labelledby='rehearsal']//li[contains(., 'work')]").await;
-    let field = page.find("//input[@id='pattern']").await;
-    field.clear().await.unwrap();
-    field.send_keys("<station>/<station> <day:%d-%m-%Y>*.csv").await.unwrap();
+    page.type_in("//input[@id='pattern']", "<station>/<station> <day:%d-%m-%Y>*.csv").await;
     page.find("//*[@aria-labelledby='tester']//li[contains(., 'day 2026-03-01')]").await;
     page.script(
         "document.getElementById('rehearsal').scrollIntoView(); window.scrollBy(0, -64); return 1",
@@ -130,6 +128,24 @@ async fn ledger_pages(demo: &Demo, page: Page) {
     picture(&page, "phone").await;
 }
 
+fn merging_by_hand(demo: &Demo) {
+    let service = demo.service();
+    // A table is not merged by hand while a gate adds to it.
+    service.post("/api/v1/gates/tide/pause");
+    wait("the gate has ended what it was doing", || {
+        demo.json("gates tide")[0]["doing"].is_null().then_some(())
+    });
+    terminal(
+        demo,
+        "command-merge",
+        &[
+            "vadegate sample archive/soundings/2025/skerrow-sound_2025_Jan.xlsx",
+            "vadegate merge out/tide -o day.csv --take \"<station>_<day:%Y-%m-%d>.csv\" --totals level_m",
+        ],
+    );
+    service.post("/api/v1/gates/tide/resume");
+}
+
 #[test]
 #[ignore = "makes pictures; run it with `make shots`"]
 fn shots() {
@@ -176,20 +192,7 @@ fn shots() {
             .is_file()
             .then_some(())
     });
-    // A table is not merged by hand while a gate adds to it.
-    service.post("/api/v1/gates/tide/pause");
-    wait("the gate has ended what it was doing", || {
-        demo.json("gates tide")[0]["doing"].is_null().then_some(())
-    });
-    terminal(
-        &demo,
-        "command-merge",
-        &[
-            "vadegate sample archive/soundings/2025/skerrow-sound_2025_Jan.xlsx",
-            "vadegate merge out/tide -o day.csv --take \"<station>_<day:%Y-%m-%d>.csv\" --totals level_m",
-        ],
-    );
-    service.post("/api/v1/gates/tide/resume");
+    merging_by_hand(&demo);
     terminal(
         &demo,
         "command-keeping",
