@@ -181,3 +181,24 @@ fn a_fault_that_was_mended_makes_no_repeat_of_the_next_file_with_it() {
     assert_eq!(text(first, "state"), "gone");
     assert!(text(first, "reason").contains("replaced"), "{first}");
 }
+
+#[test]
+fn a_rehearsal_knows_what_is_touched_and_what_keeps_its_identity() {
+    let coast = Coast::new(
+        "[gate.tide]\ndrop = \"drops/tide\"\nsettle = \"0s\"\norder = \"name\"\narchive = \"leave\"\n",
+    );
+    assert_eq!(dropped(&coast, "drops/tide/a.csv", "first")["filed"], 1);
+    // The same content anew is no arrival; worked content keeps its identity when the
+    // file that had it is replaced.
+    coast.drop("drops/tide/a.csv", "first");
+    rest(&coast);
+    assert_eq!(coast.json("rehearse tide"), Value::Array(Vec::new()));
+    coast.drop("drops/tide/a.csv", "second");
+    coast.drop("drops/tide/b.csv", "first");
+    rest(&coast);
+    let rehearsal = coast.json("rehearse tide");
+    assert_eq!(text(&rehearsal[0], "will"), "file", "{rehearsal}");
+    assert_eq!(text(&rehearsal[1], "will"), "repeat", "{rehearsal}");
+    let report = pass(&coast, "tide");
+    assert_eq!((&report["entered"], &report["repeats"]), (&2.into(), &1.into()), "{report}");
+}

@@ -13,7 +13,7 @@ use super::fingerprinting::{Candidate, fingerprint_all};
 use super::live::Live;
 use super::loaded::{NotLoaded, unload};
 use super::new_entries::{identity_of, new_entries};
-use super::replacing::{end_replaced, holders};
+use super::replacing::{Holder, end_replaced, holders};
 use super::{Engine, EngineError};
 use crate::arrivals::{FingerprintError, Kind, Look, Version, fingerprint, open_unmarked};
 use crate::config::Work;
@@ -371,7 +371,10 @@ fn would_adopt(
     for (new, holder) in new.into_iter().zip(holders) {
         let holder = match would_have.get(&new.identity) {
             Some(path) => Some(format!("`{path}`")),
-            None => holder.map(|first| format!("entry {first}")),
+            None => match holder {
+                Holder::Itself => None,
+                Holder::Other(first) => first.map(|first| format!("entry {first}")),
+            },
         };
         if let Some(holder) = holder {
             let because = format!("it is the same as {holder}");

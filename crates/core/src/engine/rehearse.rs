@@ -18,7 +18,7 @@ use super::new_entries::{entry_of, new_entries, policy};
 use super::order::sort;
 use super::picking::pick;
 use super::rehearse_tables::tables;
-use super::replacing::holders as holders_of;
+use super::replacing::{Holder, holders as holders_of};
 use crate::arrivals::Kind;
 use crate::config::{Others, Repeats, Work};
 use crate::filing::numbered;
@@ -193,6 +193,8 @@ fn enter(
     let new = new_entries(live, fingerprinted.settled);
     let others = holders_of(live, &new)?;
     for (new, other) in new.into_iter().zip(others) {
+        // What was only touched goes on as the entry that it is.
+        let Holder::Other(other) = other else { continue };
         next += 1;
         let holder = match holders.get(&new.identity) {
             Some(path) => Some(format!("a repeat of `{path}`, which comes before it")),

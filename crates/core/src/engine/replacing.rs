@@ -5,7 +5,7 @@ use std::collections::HashSet;
 use super::fingerprinting::{BUFFER, Candidate, fingerprint_all};
 use super::live::Live;
 use super::new_entries::{identity_holder, new_entries};
-use crate::ledger::{LedgerError, NewEntry};
+use crate::ledger::{Fate, LedgerError, NewEntry};
 
 /// Ends the entries whose files were replaced by other content before they were worked,
 /// so that what they were is free before anything new is entered: a file that is the same
@@ -38,16 +38,32 @@ pub(super) fn end_replaced(
     ledger.end_replaced(new_entries(live, settled))
 }
 
+/// What stands in the way of a file, when all files with it are entered.
+pub(super) enum Holder {
+    /// Its own entry: the file was touched, and its content is the same.
+    Itself,
+    /// Another entry with its identity, if there is one.
+    Other(Option<i64>),
+}
+
 /// Who has the identities of these, as it will be when all of them are entered.
-pub(super) fn holders(live: &Live, new: &[NewEntry]) -> Result<Vec<Option<i64>>, LedgerError> {
-    let holders =
-        new.iter().map(|new| identity_holder(live, new)).collect::<Result<Vec<_>, _>>()?;
-    // What is replaced by other content gives its identity up; what was only touched
-    // is no other.
-    let replaced = new.iter().zip(&holders).filter(|(new, holder)| new.replaces != **holder);
-    let freed: HashSet<i64> = replaced.filter_map(|(new, _)| new.replaces).collect();
-    let still = |(new, holder): (&NewEntry, Option<i64>)| {
-        holder.filter(|first| Some(*first) != new.replaces && !freed.contains(first))
+pub(super) fn holders(live: &Live, new: &[NewEntry]) -> Result<Vec<Holder>, LedgerError> {
+    let ledger = &live.context.ledger;
+    let (mut touched, mut freed) = (HashSet::new(), HashSet::new());
+    for new in new {
+        let Some(old) = new.replaces else { continue };
+        match ledger.fate(old, &new.sha256)? {
+            Some(Fate::Touched) => touched.insert(old),
+            Some(Fate::Ends) => freed.insert(old),
+            None => false,
+        };
+    }
+    let holder = |new: &NewEntry| {
+        if new.replaces.is_some_and(|old| touched.contains(&old)) {
+            return Ok(Holder::Itself);
+        }
+        let holder = identity_holder(live, new)?;
+        Ok(Holder::Other(holder.filter(|first| !freed.contains(first))))
     };
-    Ok(new.iter().zip(holders).map(still).collect())
+    new.iter().map(holder).collect()
 }

@@ -7,6 +7,15 @@ use rusqlite::types::Value;
 use super::rows::{escape_like, select, text};
 use super::{Entry, Ledger, LedgerError, reading};
 
+/// What becomes of an entry when a file is at its path.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Fate {
+    /// The content is the same: it goes on.
+    Touched,
+    /// It ends before it was worked, and its identity is free.
+    Ends,
+}
+
 impl Ledger {
     /// The newest entry of a path below a drop folder of a gate.
     pub(crate) fn of_path(
@@ -114,6 +123,28 @@ impl Ledger {
             };
             query().map_err(reading)
         })
+    }
+
+    /// What becomes of an entry when a file with this sum is at its path; nothing where
+    /// its file lies elsewhere, or where it keeps its identity.
+    pub(crate) fn fate(&self, entry: i64, sha256: &[u8; 32]) -> Result<Option<Fate>, LedgerError> {
+        let found: Option<(bool, bool)> = self.read(|reader| {
+            reader
+                .prepare_cached(
+                    "SELECT sha256 = ?2, worked_at IS NULL AND state IN ('ready', 'working', 'held')
+                     FROM entry WHERE id = ?1 AND in_drop = 1",
+                )
+                .and_then(|mut select| {
+                    let row = |row: &rusqlite::Row<'_>| Ok((row.get(0)?, row.get(1)?));
+                    select.query_row((entry, &sha256[..]), row).optional()
+                })
+                .map_err(reading)
+        })?;
+        Ok(found.and_then(|(same, before_work)| match (same, before_work) {
+            (true, _) => Some(Fate::Touched),
+            (false, true) => Some(Fate::Ends),
+            (false, false) => None,
+        }))
     }
 
     /// Whether an entry waits for its work, or is held before it.

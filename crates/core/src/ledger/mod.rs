@@ -29,6 +29,7 @@ use std::sync::{Arc, Mutex, OnceLock};
 use rusqlite::{Connection, OpenFlags};
 
 pub(crate) use entering::{Entered, NewEntry, Policy, Target};
+pub(crate) use finding::Fate;
 pub use keeping::restore;
 pub(crate) use orders::{
     Claim, CommitBatch, Filed, Hold, Lease, MadeOutput, StagedOutput, Unpublished,
