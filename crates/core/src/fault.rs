@@ -7,8 +7,9 @@
 //! passed to stderr.
 
 /// Points of the protocol, in its order.
-pub const POINTS: [&str; 30] = [
+pub const POINTS: [&str; 31] = [
     "enter.read",
+    "enter.sync",
     "ledger.commit",
     "ledger.committed",
     "stage.create",

@@ -7,6 +7,7 @@ pub mod config;
 pub mod engine;
 #[doc(hidden)]
 pub mod fault;
+pub mod files;
 mod filing;
 pub mod ledger;
 pub mod pattern;
@@ -18,5 +19,6 @@ pub mod work;
 /// # Errors
 /// The file system's.
 pub fn sum_of_file(path: &std::path::Path) -> std::io::Result<String> {
-    filing::sum_of(path).map(|sum| arrivals::hex(&sum))
+    let at = files::Reach::anywhere().at(&std::path::absolute(path)?)?;
+    filing::sum_of(&at).map(|sum| arrivals::hex(&sum))
 }

@@ -49,7 +49,7 @@ fn gather(
         let absolute = std::path::absolute(folder)?;
         config.really_within_roots(&absolute).map_err(Failure::Wrong)?;
         let mut failed = Ok(());
-        let problems = sweep(&absolute, u32::MAX, |seen| {
+        let problems = sweep(&config.reach, &absolute, u32::MAX, |seen| {
             if failed.is_ok() {
                 failed = each(Listed::InFolder(plain(seen)));
             }

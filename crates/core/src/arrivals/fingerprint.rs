@@ -2,22 +2,8 @@
 
 use std::fs::File;
 use std::io::{self, Read};
-use std::os::unix::fs::OpenOptionsExt;
-use std::path::Path;
 
 use super::{Sum, Version};
-
-/// Opens a file for reading, and leaves its time of access as it was where that
-/// is allowed; a link is not followed, a pipe not waited for.
-pub(crate) fn open_unmarked(path: &Path) -> io::Result<File> {
-    let flags = libc::O_NOFOLLOW | libc::O_NONBLOCK;
-    let open = |flags| File::options().read(true).custom_flags(flags).open(path);
-    match open(flags | libc::O_NOATIME) {
-        // Only the owner and root may ask for that.
-        Err(error) if error.kind() == io::ErrorKind::PermissionDenied => open(flags),
-        opened => opened,
-    }
-}
 
 /// Why a version has no fingerprint.
 #[derive(Debug, thiserror::Error)]

@@ -17,13 +17,14 @@ mod sweep;
 mod version;
 
 pub(crate) use checksum::sum_for;
-pub(crate) use fingerprint::{FingerprintError, fingerprint, open_unmarked};
+pub(crate) use fingerprint::{FingerprintError, fingerprint};
 pub use lease::{Lease, lease_tells, network_kind, writers};
 pub use names::temporary_name;
 pub use settle::{Clock, Look, Verdict, judge};
 pub(crate) use sum::Sum;
 pub(crate) use sweep::sweep_from;
-pub use sweep::{Kind, Seen, SweepProblem, look_at, sweep};
+pub(crate) use sweep::look_at;
+pub use sweep::{Kind, Seen, SweepProblem, sweep};
 pub use version::Version;
 
 /// Bytes as lower-case hexadecimal.

@@ -1,15 +1,14 @@
 //! Reading a drop folder from disk.
 
-use std::fs::{FileType, Metadata};
+use std::ffi::OsStr;
 use std::io;
-use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use super::Version;
-use super::version::changed_ns;
+use crate::files::{Folder, Meta, Reach};
 
 /// What kind of thing lies in a folder.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -25,24 +24,10 @@ pub enum Kind {
     Special,
 }
 
-impl Kind {
-    fn of(kind: FileType) -> Kind {
-        if kind.is_file() {
-            Kind::File
-        } else if kind.is_dir() {
-            Kind::Folder
-        } else if kind.is_symlink() {
-            Kind::Link
-        } else {
-            Kind::Special
-        }
-    }
-}
-
 /// One thing seen in a drop folder.
 #[derive(Debug, Clone)]
 pub struct Seen {
-    /// Path below the drop folder, parted by `/`. Bytes that are not UTF-8 are
+    /// Path below the drop folder, separated by `/`. Bytes that are not UTF-8 are
     /// shown as `\xNN`.
     pub path: String,
     /// Whether the name is UTF-8, so that `path` names the file.
@@ -58,21 +43,21 @@ pub struct Seen {
 }
 
 impl Seen {
-    fn new(path: String, utf8: bool, meta: &Metadata) -> Seen {
+    pub(crate) fn new(path: String, utf8: bool, meta: &Meta) -> Seen {
         Seen {
             path,
             utf8,
-            kind: Kind::of(meta.file_type()),
-            version: Version::of(meta),
-            changed_ns: changed_ns(meta),
-            owner: meta.uid(),
+            kind: meta.kind,
+            version: meta.version,
+            changed_ns: meta.version.changed_ns,
+            owner: meta.owner,
         }
     }
 }
 
 /// A folder that could not be read, or the drop folder itself missing.
 #[derive(Debug, thiserror::Error)]
-#[error("the folder `{folder}` cannot be read: {source}")]
+#[error("the folder `{folder}` cannot be read: {}", why(source))]
 pub struct SweepProblem {
     /// The folder.
     pub folder: String,
@@ -82,20 +67,22 @@ pub struct SweepProblem {
     pub source: io::Error,
 }
 
+fn why(source: &io::Error) -> String {
+    match source.raw_os_error() {
+        Some(libc::ELOOP) => {
+            "a part of its path is a link, and links are not followed; name the folder to which it leads".into()
+        }
+        _ => source.to_string(),
+    }
+}
+
 /// Looks at one path below `drop`; `None` when nothing is there.
 ///
 /// # Errors
-/// The file system's.
-pub fn look_at(drop: &Path, path: &str) -> io::Result<Option<Seen>> {
-    match std::fs::symlink_metadata(drop.join(path)) {
-        Ok(meta) => Ok(Some(Seen::new(path.to_owned(), true, &meta))),
-        Err(error)
-            if matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) =>
-        {
-            Ok(None)
-        }
-        Err(error) => Err(error),
-    }
+/// The file system's, and a link on the way.
+pub(crate) fn look_at(reach: &Reach, drop: &Path, path: &str) -> io::Result<Option<Seen>> {
+    let Some(at) = reach.at_if_there(&drop.join(path))? else { return Ok(None) };
+    Ok(at.look()?.map(|meta| Seen::new(path.to_owned(), true, &meta)))
 }
 
 /// Reads `folder` and the folders below it down to `depth` (0: none, 1: the folders
@@ -106,22 +93,27 @@ pub fn look_at(drop: &Path, path: &str) -> io::Result<Option<Seen>> {
 /// # Errors
 /// [`SweepProblem`] when the folder itself cannot be read.
 pub fn sweep(
+    reach: &Reach,
     folder: &Path,
     depth: u32,
     each: impl FnMut(Seen),
 ) -> Result<Vec<SweepProblem>, SweepProblem> {
-    sweep_from(folder, "", depth, each)
+    sweep_from(reach, folder, "", depth, &mut |_, _| (), each)
 }
 
-/// As [`sweep`], for the folder `start` below `base`, from which paths are counted.
+/// As [`sweep`], for the folder `start` below `base`, from which paths are counted;
+/// `before` is told of each folder before its names are read.
 pub(crate) fn sweep_from(
+    reach: &Reach,
     base: &Path,
     start: &str,
     depth: u32,
+    before: &mut dyn FnMut(&Folder, &str),
     mut each: impl FnMut(Seen),
 ) -> Result<Vec<SweepProblem>, SweepProblem> {
     let mut problems = Vec::new();
     let mut folders = vec![(start.to_owned(), 0)];
+    let mut top: Option<Folder> = None;
     while let Some((folder, level)) = folders.pop() {
         let here = if folder.is_empty() { base.to_owned() } else { base.join(&folder) };
         let problem = |source| SweepProblem {
@@ -129,44 +121,45 @@ pub(crate) fn sweep_from(
             place: folder.clone(),
             source,
         };
-        let entries = match std::fs::read_dir(&here) {
-            Ok(entries) => entries,
-            Err(source) if folder == start => return Err(problem(source)),
-            Err(source) if source.kind() == io::ErrorKind::NotFound => continue,
-            Err(source) => {
-                problems.push(problem(source));
-                continue;
-            }
+        if reach.is_state(&here) {
+            continue;
+        }
+        let below = folder[start.len()..].trim_start_matches('/');
+        let opened = match &top {
+            Some(top) => top.below(Path::new(below)),
+            None => reach.folder(&here),
         };
-        for entry in entries {
-            let entry = match entry {
-                Ok(entry) => entry,
-                Err(source) => {
-                    problems.push(problem(source));
-                    break;
+        let read = opened.and_then(|open| {
+            before(&open, &folder);
+            open.each(|name, meta| {
+                let (name, utf8) = match name.to_str() {
+                    Some(name) => (name.to_owned(), true),
+                    None => (shown(name), false),
+                };
+                let path = if folder.is_empty() { name } else { format!("{folder}/{name}") };
+                let seen = Seen::new(path, utf8, &meta);
+                if level < depth && utf8 && seen.kind == Kind::Folder {
+                    folders.push((seen.path.clone(), level + 1));
                 }
-            };
-            // A file that vanished since the folder was read is no problem.
-            let Ok(meta) = entry.metadata() else { continue };
-            let name = entry.file_name();
-            let (name, utf8) = match name.to_str() {
-                Some(name) => (name.to_owned(), true),
-                None => (shown(name.as_encoded_bytes()), false),
-            };
-            let path = if folder.is_empty() { name } else { format!("{folder}/{name}") };
-            let seen = Seen::new(path, utf8, &meta);
-            if level < depth && utf8 && seen.kind == Kind::Folder {
-                folders.push((seen.path.clone(), level + 1));
+                each(seen);
+            })?;
+            Ok(open)
+        });
+        match read {
+            Ok(open) => {
+                top.get_or_insert(open);
             }
-            each(seen);
+            Err(source) if top.is_none() => return Err(problem(source)),
+            Err(source) if source.kind() == io::ErrorKind::NotFound => {}
+            Err(source) => problems.push(problem(source)),
         }
     }
     Ok(problems)
 }
 
 /// A name that is not UTF-8, for people.
-fn shown(bytes: &[u8]) -> String {
-    let chunks = bytes.utf8_chunks();
+fn shown(name: &OsStr) -> String {
+    let chunks = name.as_encoded_bytes().utf8_chunks();
     let part = |chunk: std::str::Utf8Chunk<'_>| {
         let bad: String = chunk.invalid().iter().map(|byte| format!("\\x{byte:02x}")).collect();
         format!("{}{bad}", chunk.valid())

@@ -5,11 +5,12 @@ use std::ffi::CString;
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use super::finding::{Finding, Weight, add};
 use super::overlap::check_two;
 use super::{Archive, Config, Database, FoundFolders, Gate, Work, write_duration};
-use crate::arrivals::notices::try_notices;
+use crate::arrivals::notices::{Hub, Notices};
 use crate::pattern::Pattern;
 use crate::work::load::check_load;
 
@@ -31,7 +32,7 @@ pub fn check(config: &Config) -> Vec<Finding> {
     }
     for (at, gate) in config.gates.iter().enumerate() {
         for other in &config.gates[..at] {
-            check_two(other, gate, &mut findings);
+            check_two(&config.reach, other, gate, &mut findings);
         }
     }
     findings
@@ -42,7 +43,7 @@ fn check_gate(config: &Config, gate: &Gate, findings: &mut Vec<Finding>) {
     let faults = findings.len();
     check_drops(config, gate, &found, findings);
     if findings.len() == faults {
-        check_notices(gate, &found, findings);
+        check_notices(config, gate, found, findings);
     }
     check_patterns(gate, findings);
     let mut places = Vec::new();
@@ -106,9 +107,18 @@ fn check_patterns(gate: &Gate, findings: &mut Vec<Finding>) {
 }
 
 /// Whether the kernel tells of changes in the drop folders.
-fn check_notices(gate: &Gate, found: &FoundFolders, findings: &mut Vec<Finding>) {
-    let watched = gate.drops.watched(found, gate.subfolders);
-    for why in try_notices(gate.drops.base(), &watched) {
+fn check_notices(config: &Config, gate: &Gate, found: FoundFolders, findings: &mut Vec<Finding>) {
+    if !gate.notices {
+        return;
+    }
+    let mut notices = Notices::new(Hub::start().map(Arc::new), Arc::new(|| {}));
+    notices.begin();
+    for folder in &found.folders {
+        let watch = &mut |folder: &_, place: &str| notices.watch(folder, place);
+        // That it cannot be read is told elsewhere.
+        let _ = gate.drops.sweep(&config.reach, folder, gate.depth, watch, |_| ());
+    }
+    for why in notices.end(true) {
         let every = write_duration(gate.sweep);
         let message =
             format!("there are no notices of {why}; sweeps find everything, each {every}");

@@ -10,8 +10,8 @@ use std::path::{Path, PathBuf};
 
 use super::join;
 use super::reader::Found;
-use crate::arrivals::notices::Watched;
 use crate::arrivals::{Seen, SweepProblem, sweep_from};
+use crate::files::{Folder, Reach};
 use crate::pattern::{Fields, Pattern};
 
 /// The drop folders of a gate.
@@ -165,25 +165,20 @@ impl Drops {
         found
     }
 
-    /// The folders whose changes tell of files, or of new drop folders.
-    pub(crate) fn watched(&self, found: &FoundFolders, subfolders: bool) -> Watched {
-        let above = found.above.iter().map(|folder| (folder.clone(), false));
-        let folders = found.folders.iter().map(|place| (self.path_of(place), subfolders));
-        above.chain(folders).collect()
-    }
-
     /// Reads a drop folder and what lies below it down to `depth`; `each` gets
-    /// every thing, with its place for a path.
+    /// every thing, with its place for a path, and `before` each folder before it is read.
     ///
     /// # Errors
     /// [`SweepProblem`] when the drop folder itself cannot be read.
-    pub fn sweep(
+    pub(crate) fn sweep(
         &self,
+        reach: &Reach,
         folder: &str,
         depth: u32,
+        before: &mut dyn FnMut(&Folder, &str),
         each: impl FnMut(Seen),
     ) -> Result<Vec<SweepProblem>, SweepProblem> {
-        sweep_from(&self.base, folder, depth, each)
+        sweep_from(reach, &self.base, folder, depth, before, each)
     }
 
     fn folders_in(&self, place: &str) -> io::Result<Vec<String>> {

@@ -13,6 +13,7 @@ use super::reader::Section;
 use super::settle::{self, Settle};
 use super::values::{parse_bytes, parse_duration};
 use super::work::{self, Work};
+use crate::files::Durability;
 use crate::pattern::{Pattern, Template};
 
 /// A gate: its drop folder, or several, and the rules for the files that pass it.
@@ -39,6 +40,8 @@ pub struct Gate {
     pub at_once: Option<usize>,
     /// When a file counts as complete. Default 5 s unchanged.
     pub settle: Settle,
+    /// When the bytes of its files are made durable. Default before they are entered.
+    pub durable: Durability,
     /// Which sizes and ages it takes. Default any.
     pub bounds: Bounds,
     /// What it does with empty files. Default hold.
@@ -217,6 +220,8 @@ fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
     };
     let empty = [("hold", Empty::Hold), ("take", Empty::Take), ("leave", Empty::Leave)];
     let empty = section.choice("empty", &empty).unwrap_or(Empty::Hold);
+    let durable = [("content", Durability::Content), ("rename", Durability::Rename)];
+    let durable = section.choice("durable", &durable).unwrap_or(Durability::Content);
     let sweep = duration(&mut section, "sweep").unwrap_or(Duration::from_secs(10));
     let depth = read_depth(&mut section);
     let notices = section.choice("notices", &[("on", true), ("off", false)]).unwrap_or(true);
@@ -245,6 +250,7 @@ fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
         notices,
         at_once,
         settle,
+        durable,
         bounds,
         empty,
         sweep: sweep.max(Duration::from_millis(100)),

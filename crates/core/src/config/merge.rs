@@ -42,6 +42,8 @@ pub struct MergeConfig {
     pub account: bool,
     /// What is said of how the output is written.
     pub write: WriteConfig,
+    /// Permissions of its outputs; without them those of the strictest source.
+    pub mode: Option<u32>,
 }
 
 /// What is said of how an output is written; the rest follows from its name.
@@ -84,6 +86,21 @@ impl MergeConfig {
     }
 }
 
+/// `mode`: permissions in octal, such as "0640".
+fn read_mode(section: &mut Section<'_>) -> Option<u32> {
+    let text = section.text("mode")?;
+    match u32::from_str_radix(&text.value, 8) {
+        Ok(mode) if mode <= 0o777 && mode & 0o600 == 0o600 => Some(mode),
+        _ => {
+            text.at.fault(format!(
+                "`mode` is \"{}\"; expected permissions in octal with which this user can read and write, such as \"0640\"",
+                text.value
+            ));
+            None
+        }
+    }
+}
+
 pub(super) fn read(
     mut section: Section<'_>,
     folder: &Path,
@@ -110,6 +127,7 @@ pub(super) fn read(
         None => WriteConfig::default(),
     };
     write.delimiter = write.delimiter.or(delimiter);
+    let mode = read_mode(&mut section);
     if sheet.is_some() {
         write.stacking = Stacking::Each;
     }
@@ -122,6 +140,7 @@ pub(super) fn read(
         rejects,
         account,
         write,
+        mode,
     };
     check_growth(&section, &config);
     section.finish();

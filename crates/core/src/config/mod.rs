@@ -45,6 +45,7 @@ pub use shaping::{Shaping, Value};
 pub use values::{parse_bytes, parse_duration, write_bytes, write_duration};
 pub use work::{OfferConfig, RunConfig, Work};
 
+use crate::files::Reach;
 use reader::Document;
 
 /// Everything that a configuration file says.
@@ -56,6 +57,8 @@ pub struct Config {
     pub service: ServiceConfig,
     /// The gates, in the order of the file.
     pub gates: Vec<Gate>,
+    /// What may be reached: the roots, without the state folder.
+    pub reach: Reach,
 }
 
 /// One fault of a configuration file.
@@ -156,7 +159,8 @@ impl Config {
         let faults: Vec<Fault> = documents.iter().flat_map(Document::faults).collect();
         match first_service {
             Some(service) if faults.is_empty() => {
-                Ok(Config { file: file.to_owned(), service, gates })
+                let reach = Reach::below(&service.roots, &service.state);
+                Ok(Config { file: file.to_owned(), service, gates, reach })
             }
             _ => faulty(faults),
         }
@@ -167,26 +171,33 @@ impl Config {
         self.gates.iter().find(|gate| gate.name == name)
     }
 
-    /// Sees that a folder lies in one of the roots when links are resolved. One
+    /// Sees that a folder lies in one of the roots, and is reached through no link. One
     /// that is not there is no fault: its reader will say so.
     ///
     /// # Errors
     /// What is wrong and what to do, in words.
     pub fn really_within_roots(&self, folder: &Path) -> Result<(), String> {
-        let Ok(real) = folder.canonicalize() else { return Ok(()) };
-        let mut roots = self.service.roots.iter().filter_map(|root| root.canonicalize().ok());
-        if self.within_roots(folder) && roots.any(|root| real.starts_with(root)) {
-            return Ok(());
+        let shown = folder.display();
+        if self.reach.is_state(folder) {
+            return Err(format!("the folder `{shown}` is the state folder, which is never data"));
         }
-        let (shown, real) = (folder.display(), real.display());
-        Err(format!(
-            "the folder `{shown}` (really `{real}`) lies outside the roots; add its folder to `roots` in [service]"
-        ))
+        if !self.within_roots(folder) {
+            return Err(format!(
+                "the folder `{shown}` lies outside the roots; add its folder to `roots` in [service]"
+            ));
+        }
+        match self.reach.folder(folder) {
+            Err(error) if error.raw_os_error() == Some(libc::ELOOP) => Err(format!(
+                "the folder `{shown}` is, or lies behind, a link, and links are not followed; name the folder to which it leads, and have it in `roots` in [service]"
+            )),
+            _ => Ok(()),
+        }
     }
 
-    /// Whether `path` (absolute, without `..`) lies in one of the roots.
+    /// Whether `path` (absolute, without `..`) lies in one of the roots, and not in the
+    /// state folder.
     pub fn within_roots(&self, path: &Path) -> bool {
-        self.service.roots.iter().any(|root| path.starts_with(root))
+        self.reach.allows(path)
     }
 }
 

@@ -6,17 +6,23 @@ use std::path::{Path, PathBuf};
 use super::finding::{Finding, Weight, add};
 use super::{Archive, Gate};
 use crate::arrivals::Kind;
+use crate::files;
 use crate::pattern::Reach;
 
 /// Whether two gates would both take one file: by their patterns, and by what
 /// lies there now.
-pub(super) fn check_two(first: &Gate, second: &Gate, findings: &mut Vec<Finding>) {
+pub(super) fn check_two(
+    reach: &files::Reach,
+    first: &Gate,
+    second: &Gate,
+    findings: &mut Vec<Finding>,
+) {
     // Gates that leave their files do not take them from each other.
     if matches!((&first.archive, &second.archive), (Archive::Leave, Archive::Leave)) {
         return;
     }
     let both = |path: &PathBuf| first.takes_path(path) && second.takes_path(path);
-    let Some(path) = lying(first, second, both).or_else(|| imagined(first, second, both)) else {
+    let Some(path) = lying(reach, first, second, both).or_else(|| imagined(first, second, both)) else {
         return;
     };
     let (a, b) = (&first.name, &second.name);
@@ -59,7 +65,7 @@ fn imagined(first: &Gate, second: &Gate, both: impl Fn(&PathBuf) -> bool) -> Opt
 }
 
 /// A file that lies in a drop folder of both gates.
-fn lying(first: &Gate, second: &Gate, both: impl Fn(&PathBuf) -> bool) -> Option<PathBuf> {
+fn lying(reach: &files::Reach, first: &Gate, second: &Gate, both: impl Fn(&PathBuf) -> bool) -> Option<PathBuf> {
     let mut found = None;
     for (gate, other) in [(first, second), (second, first)] {
         for place in gate.drops.find().folders {
@@ -67,7 +73,7 @@ fn lying(first: &Gate, second: &Gate, both: impl Fn(&PathBuf) -> bool) -> Option
                 continue;
             }
             // A folder that cannot be read is told elsewhere.
-            let _ = gate.drops.sweep(&place, gate.depth, |seen| {
+            let _ = gate.drops.sweep(reach, &place, gate.depth, &mut |_, _| (), |seen| {
                 if found.is_none() && seen.kind == Kind::File {
                     found = Some(gate.drops.path_of(&seen.path)).filter(&both);
                 }

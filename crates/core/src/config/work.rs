@@ -44,6 +44,12 @@ pub struct RunConfig {
     pub program: PathBuf,
     /// Its arguments, one template each.
     pub args: Vec<Template>,
+    /// Environment variables of the service that it is given, beside those that every
+    /// program needs. Default none.
+    pub env: Vec<String>,
+    /// Whether values of fields may begin with `-`, and so be taken for options.
+    /// Default no: such a file is held.
+    pub dashes: bool,
     /// How long it may take. Default 10 minutes.
     pub limit: Duration,
     /// How long to wait after "try again later"; doubled each time. Default 30 s.
@@ -124,11 +130,15 @@ fn read_run(mut section: Section<'_>, folder: &Path, fields: &[String]) -> Optio
     }
     let args = section.texts("args").unwrap_or_default();
     let args = args.iter().filter_map(|text| template(text, fields)).collect();
+    let env = section.texts("env").unwrap_or_default();
+    let env = env.into_iter().map(|name| name.value).collect();
+    let dashes = [("hold", false), ("allow", true)];
+    let dashes = section.choice("dashes", &dashes).unwrap_or(false);
     let limit = duration(&mut section, "limit").unwrap_or(Duration::from_secs(600));
     let (wait, wait_up_to, tries) = read_tries(&mut section);
     section.finish();
     let program = program?.value;
     // A bare name is looked up in PATH, as everywhere; a path is a path.
     let program = if program.contains('/') { join(folder, &program) } else { program.into() };
-    Some(RunConfig { program, args, limit, wait, wait_up_to, tries })
+    Some(RunConfig { program, args, env, dashes, limit, wait, wait_up_to, tries })
 }

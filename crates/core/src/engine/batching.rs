@@ -1,7 +1,6 @@
 //! Batches: which ready entries are worked together, and when their batch closes.
 
 use std::collections::BTreeMap;
-use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -129,6 +128,7 @@ fn member(live: &Live, filing: &Filing) -> Result<Joined, String> {
     let by = by.map(|by| by.text(&entry.fields, &builtins(&live.context, entry, None)));
     let source = Source {
         path: live.real(&entry.lies_at()),
+        reach: live.context.config.reach.clone(),
         // Two drop folders may have files of the same path: their rows are counted apart.
         name: live.place_of(&entry.drop, &entry.path).unwrap_or_else(|| entry.path.clone()),
         version: filing.version,
@@ -252,13 +252,12 @@ fn close_by_marker(
         return members;
     };
     let place = Path::new(&entry.drop).join(name.replace('/', "_"));
-    let Some(there) = place.symlink_metadata().ok().filter(std::fs::Metadata::is_file) else {
+    let reach = &live.context.config.reach;
+    let there = reach.at(&place).and_then(|at| at.look()).ok().flatten();
+    let Some(there) = there.filter(|meta| meta.is_file()) else {
         return members;
     };
-    let changed = |meta: &std::fs::Metadata| {
-        meta.ctime().saturating_mul(1_000_000_000).saturating_add(meta.ctime_nsec())
-    };
-    let came = changed(&there);
+    let came = there.version.changed_ns;
     // What came before it and has not settled yet is waited for.
     if live.state().arriving.values().any(|arriving| arriving.look.changed_ns <= came) {
         let wait = gathered.wake_in.map_or(OPEN_AGAIN, |earlier| earlier.min(OPEN_AGAIN));
@@ -266,11 +265,12 @@ fn close_by_marker(
         return members;
     }
     let before = |member: &Member| {
-        member.source.path.symlink_metadata().is_ok_and(|meta| changed(&meta) <= came)
+        let looked = reach.at(&member.source.path).and_then(|at| at.version());
+        looked.is_ok_and(|found| found.is_some_and(|version| version.changed_ns <= came))
     };
     let (due, rest): (Vec<_>, Vec<_>) = members.into_iter().partition(before);
     // One that has nothing before it has closed its batch already.
-    let marker = Some((place, Version::of(&there)));
+    let marker = Some((place, there.version));
     gathered.closed.push(Closed { output: output.to_owned(), members: due, marker, whole: false });
     rest
 }

@@ -1,15 +1,15 @@
 //! Whether a file is complete, by the rule of its gate. One answer for the gate,
 //! which takes it, and for those who ask.
 
-use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 
 use super::live::Live;
 use super::places::builtins_of_path;
-use crate::arrivals::{Clock, Look, Verdict, Version, judge, open_unmarked, sum_for};
+use crate::arrivals::{Clock, Look, Verdict, Version, judge, sum_for};
 use crate::config::{Companion, Empty, Gate, MarkerFor, SettleBy, write_bytes, write_duration};
+use crate::files::Meta;
 use crate::pattern::Fields;
 
 /// Where nobody can say whether a file was closed, this quiet time stands in.
@@ -82,11 +82,10 @@ pub(super) fn complete(
     let Some(companion) = gate.settle.companion() else { return Complete::Yes };
     let place = companion_of(live, companion, &live.gate.drops.path_of(path), fields);
     let name = place.file_name().unwrap_or_default().to_string_lossy().into_owned();
-    let there = std::fs::symlink_metadata(&place).ok().filter(std::fs::Metadata::is_file);
+    let there = self::look(live, &place).filter(Meta::is_file);
     match (&gate.settle.by, there) {
         (SettleBy::Marker(_, MarkerFor::Folder), Some(marker)) => {
-            let changed = marker.ctime() * 1_000_000_000 + marker.ctime_nsec();
-            if look.changed_ns <= changed {
+            if look.changed_ns <= marker.version.changed_ns {
                 return Complete::Yes;
             }
             Complete::Waits(format!("it came after the marker `{name}`, and waits for the next"))
@@ -97,6 +96,11 @@ pub(super) fn complete(
         }
         (_, None) => Complete::Waits(format!("it waits for the marker `{name}`")),
     }
+}
+
+/// What lies at a path, if it can be reached.
+fn look(live: &Live, path: &Path) -> Option<Meta> {
+    live.context.config.reach.at(path).and_then(|at| at.look()).ok().flatten()
 }
 
 /// Where the companion of a file lies, or would lie.
@@ -136,7 +140,7 @@ pub(super) fn check_sum(
     let place = companion_of(live, companion, &live.gate.drops.path_of(path), fields);
     let shown = place.file_name().unwrap_or_default().to_string_lossy().into_owned();
     let name = path.rsplit('/').next().unwrap_or(path);
-    let said = match read_small(&place) {
+    let said = match read_small(live, &place) {
         Ok(text) => sum_for(&text, name),
         Err(error) => Err(format!("it cannot be read: {error}")),
     };
@@ -146,10 +150,8 @@ pub(super) fn check_sum(
         Err(why) => format!("its checksum cannot be told from `{shown}`: {why}"),
     };
     let clock = live.context.clock();
-    let rested = std::fs::symlink_metadata(&place)
-        .ok()
-        .and_then(|meta| meta.modified().ok()?.elapsed().ok())
-        .is_some_and(|rested| rested >= *quiet);
+    let rested = self::look(live, &place)
+        .is_some_and(|meta| age(&meta.version, clock.wall_ns) >= *quiet);
     if rested && judge(look, *quiet, &clock) == Verdict::Quiet {
         Sum::Wrong(why)
     } else {
@@ -158,9 +160,9 @@ pub(super) fn check_sum(
 }
 
 /// A companion is small; a large file of its name is none.
-fn read_small(path: &Path) -> std::io::Result<String> {
+fn read_small(live: &Live, path: &Path) -> std::io::Result<String> {
     use std::io::Read;
     let mut text = String::new();
-    open_unmarked(path)?.take(1 << 20).read_to_string(&mut text)?;
+    live.context.config.reach.at(path)?.open()?.take(1 << 20).read_to_string(&mut text)?;
     Ok(text)
 }

@@ -12,6 +12,7 @@ use jiff::civil::DateTime;
 
 use super::Pulse;
 use crate::arrivals::Clock;
+use crate::arrivals::notices::Hub;
 use crate::config::Config;
 use crate::ledger::Ledger;
 
@@ -42,6 +43,8 @@ pub(crate) struct Shared {
     listeners: Mutex<Vec<PulseListener>>,
     stop_told: (Mutex<()>, Condvar),
     wall_minus_steady: i64,
+    /// The kernel's notices, for all gates; none where they cannot be had.
+    hub: Mutex<Option<Arc<Hub>>>,
 }
 
 impl Deref for Context {
@@ -63,6 +66,7 @@ impl Context {
             listeners: Mutex::default(),
             stop_told: (Mutex::default(), Condvar::default()),
             wall_minus_steady: wall_ns() - steady_ns,
+            hub: Mutex::default(),
         };
         Context { config, shared: Arc::new(shared) }
     }
@@ -86,6 +90,18 @@ impl Shared {
         let steady_ns = i64::try_from(steady.as_nanos()).unwrap_or(i64::MAX);
         let drift = (wall_ns - steady_ns).saturating_sub(self.wall_minus_steady);
         Clock { steady, wall_ns, trusted: drift.unsigned_abs() < 2_000_000_000 }
+    }
+
+    /// The kernel's notices, begun when they are first asked for.
+    ///
+    /// # Errors
+    /// Why there are none, in words.
+    pub fn hub(&self) -> Result<Arc<Hub>, String> {
+        let mut hub = self.hub.lock().unwrap_or_else(|p| p.into_inner());
+        if let Some(hub) = &*hub {
+            return Ok(Arc::clone(hub));
+        }
+        Ok(Arc::clone(hub.insert(Arc::new(Hub::start()?))))
     }
 
     /// Tells everybody to stop.

@@ -1,16 +1,16 @@
 //! Filing worked entries and repeats, and moving held ones aside.
 
-use std::collections::BTreeSet;
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::sync::mpsc::Receiver;
 
 use super::completion::companion_of;
 use super::gate::GateRunner;
 use super::live::Live;
-use super::recovery::remove;
-use crate::arrivals::Version;
 use crate::config::{After, MarkerFor, Repeats, SettleBy};
-use crate::filing::{Moved, Moving, move_to, numbered, sum_of, sync_folder};
+use crate::files::{At, Folder};
+use crate::filing::{FolderError, Moved, Moving, move_to, numbered, sum_of};
 use crate::ledger::{Cause, Entry, Filed, Filing, Ledger, LedgerError, State, Ticket};
 
 /// What filing one entry came to.
@@ -71,11 +71,19 @@ impl Ends {
     }
 }
 
+/// Folders in which names came or went, by their paths.
+type Touched = BTreeMap<PathBuf, Arc<Folder>>;
+
+fn touch(folders: &mut Touched, at: &At) {
+    let folder = at.folder();
+    folders.entry(folder.path().to_owned()).or_insert_with(|| Arc::clone(folder));
+}
+
 /// Files that were moved: their names are to be made durable, and they are to be
 /// recorded.
 pub(super) struct MovedPiece {
     ends: Ends,
-    folders: BTreeSet<PathBuf>,
+    folders: Touched,
     cause: Cause,
 }
 
@@ -90,9 +98,9 @@ pub(super) struct Recorded {
 impl MovedPiece {
     fn finish(self, live: &Live) -> Result<Recorded, LedgerError> {
         let MovedPiece { mut ends, folders, cause } = self;
-        for folder in &folders {
-            if let Err(error) = sync_folder(folder) {
-                let folder = folder.display();
+        for (path, folder) in &folders {
+            if let Err(error) = folder.sync() {
+                let folder = path.display();
                 ends.problem =
                     Some(format!("the folder `{folder}` cannot be made durable: {error}"));
                 ends.filed.clear();
@@ -153,7 +161,7 @@ impl GateRunner {
             return Ok(());
         }
         let mut ends = Ends::default();
-        let mut folders: BTreeSet<PathBuf> = BTreeSet::new();
+        let mut folders = Touched::new();
         for filing in filings {
             let source = filing.entry.lies_at();
             let outcome = self.file_one(&filing, &source, &mut folders)?;
@@ -186,7 +194,7 @@ impl GateRunner {
         &mut self,
         filing: &Filing,
         source: &Path,
-        folders: &mut BTreeSet<PathBuf>,
+        folders: &mut Touched,
     ) -> Result<Outcome, LedgerError> {
         if filing.entry.state == State::Repeat && self.gate().repeats == Repeats::Delete {
             return Ok(self.delete_repeat(filing, source));
@@ -198,17 +206,19 @@ impl GateRunner {
             return Ok(Outcome::Filed);
         }
         for number in 2..100_000 {
-            let folder = target.parent().unwrap_or(Path::new("/")).to_owned();
-            if let Err(error) = self.folders.ensure(&self.live.context.config, &folder) {
-                return Ok(Outcome::Later(error.to_string()));
-            }
-            let real = self.live.real(source);
+            let (from, link, to) = match self.ends_of_move(source, &target) {
+                Ok(Some(ends)) => ends,
+                Ok(None) => {
+                    return Ok(Outcome::Gone("its folder is not there any more"));
+                }
+                Err(why) => return Ok(Outcome::Later(why)),
+            };
             let moving = Moving {
-                source: &real,
-                link: (real != source).then_some(source),
+                source: &from,
+                link: link.as_ref(),
                 version: &filing.version,
                 sha256: &filing.entry.sha256,
-                target: &target,
+                target: &to,
                 staged_name: format!(
                     ".vadegate-{}-{}.copy",
                     self.context().ledger.tag()?,
@@ -223,11 +233,11 @@ impl GateRunner {
                     self.context().ledger.retarget(filing.entry.id, text)?;
                 }
                 Ok(Moved::Done | Moved::Already) => {
-                    if let Err(why) = self.file_companion(&filing.entry, &folder) {
+                    if let Err(why) = self.file_companion(&filing.entry, to.folder()) {
                         return Ok(Outcome::Later(why));
                     }
-                    folders.insert(folder);
-                    folders.extend(source.parent().map(Path::to_owned));
+                    touch(folders, &to);
+                    touch(folders, link.as_ref().unwrap_or(&from));
                     return Ok(Outcome::Filed);
                 }
                 Ok(Moved::Missing) => {
@@ -244,31 +254,70 @@ impl GateRunner {
         Ok(Outcome::Later(format!("no free name is left beside `{}`", target.display())))
     }
 
+    /// The file, the link that leads to it where one does, and the place to which it is
+    /// moved; none when its own folder is not there any more, and it is not at the
+    /// target either.
+    fn ends_of_move(
+        &mut self,
+        source: &Path,
+        target: &Path,
+    ) -> Result<Option<(At, Option<At>, At)>, String> {
+        let live = Arc::clone(&self.live);
+        let reach = &live.context.config.reach;
+        let folder = target.parent().unwrap_or(Path::new("/"));
+        let name = target.file_name().unwrap_or_default();
+        let ensured = self.folders.ensure(reach, folder);
+        let to = ensured.map_err(|error: FolderError| error.to_string())?.at(name);
+        let real = live.real(source);
+        let mut open = |path: &Path| {
+            self.folders.at(reach, path).map_err(|error| match error.raw_os_error() {
+                Some(libc::ENOENT) => None,
+                _ => Some(format!("`{}` cannot be reached: {error}", path.display())),
+            })
+        };
+        let from = match open(&real) {
+            Ok(from) => from,
+            // What stands at the target was moved before the folder was removed.
+            Err(None) if matches!(to.look(), Ok(Some(_))) => to.clone(),
+            Err(None) => return Ok(None),
+            Err(Some(why)) => return Err(why),
+        };
+        let link = (real != source).then(|| open(source)).transpose();
+        Ok(Some((from, link.map_err(Option::unwrap_or_default)?, to)))
+    }
+
     /// Removes a repeat whose content stands in the ledger as worked, at a gate that
     /// wants that.
     fn delete_repeat(&self, filing: &Filing, source: &Path) -> Outcome {
-        match std::fs::symlink_metadata(source) {
-            Ok(meta) if Version::of(&meta) != filing.version => {
+        let shown = source.display();
+        let reach = &self.live.context.config.reach;
+        let looked = reach.at_if_there(source).and_then(|at| match at {
+            Some(at) => at.version().map(|version| Some((version, at))),
+            None => Ok(None),
+        });
+        match looked {
+            Ok(Some((Some(version), _))) if version != filing.version => {
                 Outcome::Gone("its file was replaced by another version before it was deleted")
             }
-            Err(error) if error.kind() != std::io::ErrorKind::NotFound => Outcome::Later(format!(
-                "the repeat `{}` cannot be looked at: {error}",
-                source.display()
-            )),
+            Err(error) => {
+                Outcome::Later(format!("the repeat `{shown}` cannot be looked at: {error}"))
+            }
+            Ok(Some((Some(_), at))) => {
+                match crate::fault::at("file.delete").and_then(|()| at.remove()) {
+                    Ok(()) => Outcome::Deleted,
+                    Err(error) => {
+                        Outcome::Later(format!("the repeat `{shown}` cannot be deleted: {error}"))
+                    }
+                }
+            }
             // What is not there any more was deleted before an interruption.
-            _ => match crate::fault::at("file.delete").and_then(|()| remove(source)) {
-                Ok(()) => Outcome::Deleted,
-                Err(error) => Outcome::Later(format!(
-                    "the repeat `{}` cannot be deleted: {error}",
-                    source.display()
-                )),
-            },
+            Ok(_) => Outcome::Deleted,
         }
     }
 
     /// Files or removes the companion of a file that was just filed. When this is
     /// cut off, the filing of the entry is done again, and so is this.
-    fn file_companion(&self, entry: &Entry, folder: &Path) -> Result<(), String> {
+    fn file_companion(&self, entry: &Entry, folder: &Arc<Folder>) -> Result<(), String> {
         let Some(companion) = self.gate().settle.companion() else { return Ok(()) };
         if matches!(self.gate().settle.by, SettleBy::Marker(_, MarkerFor::Folder)) {
             return Ok(());
@@ -281,29 +330,32 @@ impl GateRunner {
                 place.display()
             )
         };
+        let reach = &self.live.context.config.reach;
+        let found = reach.at_if_there(&place).map_err(|error| told(&error))?;
+        let Some(from) = found else { return Ok(()) };
         if companion.after == After::Remove {
-            return remove(&place).map_err(|error| told(&error));
+            return from.remove().map_err(|error| told(&error));
         }
-        let meta = match std::fs::symlink_metadata(&place) {
-            Ok(meta) if meta.is_file() => meta,
+        let meta = match from.look() {
+            Ok(Some(meta)) if meta.is_file() => meta,
             // It never came, or was moved before an interruption.
             _ => return Ok(()),
         };
-        let sum = sum_of(&place).map_err(|error| told(&error))?;
+        let sum = sum_of(&from).map_err(|error| told(&error))?;
         let tag = self.context().ledger.tag().map_err(|error| told(&error))?;
-        let name = place.file_name().unwrap_or_default();
-        let mut target = folder.join(name);
+        let wanted = folder.path().join(place.file_name().unwrap_or_default());
+        let mut target = wanted.clone();
         for number in 2..100_000 {
             let moving = Moving {
-                source: &place,
+                source: &from,
                 link: None,
-                version: &Version::of(&meta),
+                version: &meta.version,
                 sha256: &crate::arrivals::hex(&sum),
-                target: &target,
+                target: &folder.at(target.file_name().unwrap_or_default()),
                 staged_name: format!(".vadegate-{tag}-{}.companion", entry.id),
             };
             match move_to(&moving).map_err(|error| told(&error))? {
-                Moved::Taken => target = numbered(&folder.join(name), number),
+                Moved::Taken => target = numbered(&wanted, number),
                 _ => return Ok(()),
             }
         }
@@ -327,10 +379,10 @@ impl GateRunner {
                 filing.target = Some(target);
             }
             let source = filing.entry.lies_at();
-            let mut folders = BTreeSet::new();
+            let mut folders = Touched::new();
             match self.file_one(&filing, &source, &mut folders)? {
                 Outcome::Filed => {
-                    let unsynced = folders.iter().find_map(|folder| sync_folder(folder).err());
+                    let unsynced = folders.values().find_map(|folder| folder.sync().err());
                     if let Some(error) = unsynced {
                         problem = Some(error.to_string());
                         continue;
@@ -349,9 +401,4 @@ impl GateRunner {
         self.live.problem("hold", problem);
         Ok(())
     }
-}
-
-/// Whether the file at `path` is still `version`.
-pub(super) fn still(path: &Path, version: &Version) -> bool {
-    std::fs::symlink_metadata(path).is_ok_and(|meta| Version::of(&meta) == *version)
 }

@@ -1,13 +1,14 @@
 //! Fingerprinting files that are complete.
 
+use std::fs::File;
 use std::io;
 
 use super::completion::{Sum, check_sum};
 use super::live::{Arriving, Live};
 use super::looking::new_version;
-use crate::arrivals::{
-    FingerprintError, Lease, Look, Version, fingerprint, look_at, open_unmarked, writers,
-};
+use crate::arrivals::{FingerprintError, Lease, Look, Version, fingerprint, look_at, writers};
+use crate::files::{Durability, Unsynced, start_writing, write_back_time};
+use crate::filing::Folders;
 use crate::ledger::PickMark;
 use crate::pattern::Fields;
 
@@ -69,18 +70,34 @@ pub(super) struct Fingerprinted {
     pub vanished: Vec<String>,
 }
 
+/// Whether what is fingerprinted is about to be recorded.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum ToBe {
+    /// It is: its bytes are made durable first.
+    Recorded,
+    /// It is only told what would be.
+    Told,
+}
+
 /// Fingerprints one piece of the candidates.
 pub(super) fn fingerprint_all(
     live: &Live,
     generation: u32,
     chunk: &[Candidate],
     buffer: &mut [u8],
+    to_be: ToBe,
 ) -> Fingerprinted {
     let mut done = Fingerprinted::default();
+    let mut folders = Folders::default();
+    let mut unsynced = Unsynced::default();
+    let syncs = to_be == ToBe::Recorded && live.gate.durable == Durability::Content;
     for candidate in chunk {
         let path = &candidate.path;
-        match take_fingerprint(live, generation, candidate, buffer) {
-            Ok((sha256, held)) => {
+        match take_fingerprint(live, generation, candidate, &mut folders, buffer, syncs) {
+            Ok((sha256, held, file)) => {
+                if let Some(file) = file {
+                    unsynced.add(done.settled.len(), file);
+                }
                 done.settled.push(Settled {
                     path: path.clone(),
                     fields: candidate.fields.clone(),
@@ -96,21 +113,36 @@ pub(super) fn fingerprint_all(
             Err(None) => done.vanished.push(path.clone()),
         }
     }
+    let mut failed = unsynced.finish();
+    failed.sort_by_key(|(number, _)| std::cmp::Reverse(*number));
+    for (number, error) in failed {
+        let path = done.settled.remove(number).path;
+        done.waiting.push((path, format!("its bytes cannot be made durable: {error}")));
+    }
     done
 }
 
-/// The fingerprint, and why the file is held if it is; else why the file waits,
-/// or `None` when it vanished.
+/// The fingerprint, why the file is held if it is, and the file when it is to be made
+/// durable; else why the file waits, or `None` when it vanished.
+type Taken = Result<([u8; 32], Option<String>, Option<File>), Option<String>>;
+
 fn take_fingerprint(
     live: &Live,
     generation: u32,
     candidate: &Candidate,
+    folders: &mut Folders,
     buffer: &mut [u8],
-) -> Result<([u8; 32], Option<String>), Option<String>> {
+    syncs: bool,
+) -> Taken {
     let Candidate { path, version, look, fields, given_up, .. } = candidate;
-    let mut file = match open_unmarked(&live.real(&live.gate.drops.path_of(path))) {
+    let reach = &live.context.config.reach;
+    let real = live.real(&live.gate.drops.path_of(path));
+    let mut file = match folders.at(reach, &real).and_then(|at| at.open()) {
         Ok(file) => file,
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Err(None),
+        Err(error) if error.raw_os_error() == Some(libc::ELOOP) => {
+            return Err(Some("it is, or lies behind, a link, and links are not followed".into()));
+        }
         Err(error) => {
             return Err(Some(format!(
                 "it cannot be read: {error}; give this user read permission"
@@ -120,9 +152,14 @@ fn take_fingerprint(
     if given_up.is_none() && live.lease_tells_at(path) && writers(&file) == Lease::Open {
         return Err(Some("it is still being written: somebody has it open".into()));
     }
+    let syncs = syncs && is_recent(live, version);
+    if syncs {
+        // While it is read its bytes are on their way to the disk.
+        start_writing(&file);
+    }
     let sha256 = fingerprint(&mut file, version, buffer).map_err(|error| match error {
         FingerprintError::Changed => {
-            if let Ok(Some(seen)) = look_at(live.gate.drops.base(), path) {
+            if let Ok(Some(seen)) = look_at(reach, live.gate.drops.base(), path) {
                 let seen = live.followed(&seen);
                 let fields = fields.clone();
                 new_version(live, path, seen.version, seen.changed_ns, fields, generation);
@@ -131,12 +168,21 @@ fn take_fingerprint(
         }
         FingerprintError::Io(error) => Some(format!("it cannot be read: {error}")),
     })?;
+    let file = syncs.then_some(file);
     if given_up.is_some() {
-        return Ok((sha256, given_up.clone()));
+        return Ok((sha256, given_up.clone(), file));
     }
     match check_sum(live, path, fields, look, &sha256) {
-        Sum::Right => Ok((sha256, None)),
-        Sum::Wrong(why) => Ok((sha256, Some(why))),
+        Sum::Right => Ok((sha256, None, file)),
+        Sum::Wrong(why) => Ok((sha256, Some(why), file)),
         Sum::WrongYet(why) => Err(Some(why)),
     }
+}
+
+/// Whether a version changed so lately that the kernel may not have written it yet.
+fn is_recent(live: &Live, version: &Version) -> bool {
+    let clock = live.context.clock();
+    let age = clock.wall_ns.saturating_sub(version.changed_ns);
+    let written = i64::try_from(write_back_time().as_nanos()).unwrap_or(i64::MAX);
+    !clock.trusted || version.changed_ns == 0 || age < written
 }

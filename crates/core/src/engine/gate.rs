@@ -13,7 +13,7 @@ use super::handle::Command;
 use super::live::{Live, PassReport};
 use super::steady;
 use crate::arrivals::notices::Notices;
-use crate::config::{FoundFolders, Gate, Work};
+use crate::config::{Gate, Work};
 use crate::filing::Folders;
 use crate::ledger::{LedgerError, Ticket};
 
@@ -83,7 +83,7 @@ impl GateRunner {
             let _ = waker.send(Command::Look);
         });
         let live = Arc::clone(&self.live);
-        let mut notices = Notices::new(live.gate.drops.base(), wake);
+        let mut notices = Notices::new(live.context.hub(), wake);
         loop {
             let now = steady();
             let sweep_at = self.swept.map(|swept| swept + live.gate.sweep);
@@ -123,33 +123,51 @@ impl GateRunner {
         wait
     }
 
-    /// Watches the drop folders that are there, and gives them.
-    fn watch(&mut self, notices: &mut Notices) -> FoundFolders {
+    /// Sweeps the drop folders that are there; with notices each folder is watched before
+    /// it is read, so that what comes after the reading is told.
+    fn sweep_and_watch(&mut self, notices: Option<&mut Notices>) -> Result<(), LedgerError> {
         let live = Arc::clone(&self.live);
         let gate = &live.gate;
         let found = gate.drops.find();
-        let watching = if !gate.notices {
-            "sweeps alone (notices = \"off\")".to_owned()
-        } else if let Some(kind) = live.network_kind(&found) {
-            // There they tell of what this machine does, and of nothing else.
-            format!("sweeps alone (a {kind} file system tells of no other machine's changes)")
-        } else {
-            let without = notices.keep_watching(&gate.drops.watched(&found, gate.subfolders));
-            match (without.first(), notices.count()) {
-                (None, _) => "notices, and a sweep".to_owned(),
-                (Some(why), 0) => format!("sweeps alone (no notices: {why})"),
-                (Some(why), _) => format!("notices (none of {why}), and a sweep"),
+        let network = live.network_kind(&found);
+        live.note_network(network);
+        let folders = found.folders.len();
+        let watching = match (notices, network) {
+            (_, Some(kind)) => {
+                // They tell of what this machine does, and of nothing else.
+                self.sweep(found, &mut |_, _| ())?;
+                format!("sweeps alone (a {kind} file system tells of no other machine's changes)")
+            }
+            (Some(notices), None) if gate.notices => {
+                notices.begin();
+                for folder in &found.above {
+                    let place = gate.drops.place_of(folder).unwrap_or_default();
+                    if let Ok(open) = live.context.config.reach.folder(folder) {
+                        notices.watch(&open, &place);
+                    }
+                }
+                let whole = self.sweep(found, &mut |folder, place| notices.watch(folder, place))?;
+                let without = notices.end(whole).first().cloned();
+                match (without, notices.count()) {
+                    (None, _) => "notices, and a sweep".to_owned(),
+                    (Some(why), 0) => format!("sweeps alone (no notices: {why})"),
+                    (Some(why), _) => format!("notices (none of {why}), and a sweep"),
+                }
+            }
+            _ => {
+                self.sweep(found, &mut |_, _| ())?;
+                "sweeps alone (notices = \"off\")".to_owned()
             }
         };
         let every = crate::config::write_duration(gate.sweep);
-        let folders = match (gate.drops.is_one(), found.folders.len()) {
+        let folders = match (gate.drops.is_one(), folders) {
             (true, _) => String::new(),
             (false, 0) => ", no drop folder is there yet".to_owned(),
             (false, 1) => ", 1 drop folder".to_owned(),
             (false, count) => format!(", {count} drop folders"),
         };
         live.state().watching = format!("{watching} every {every}{folders}");
-        found
+        Ok(())
     }
 
     /// One pass for a program that is not a service.
@@ -187,20 +205,16 @@ impl GateRunner {
         }
         let wanted = notices.as_deref().map(Notices::take).unwrap_or_default();
         if sweep || wanted.sweep || self.look_at_paths(wanted.paths)? {
-            // Watched before it is read: what comes after the reading is told.
-            let mut watched = notices.as_deref_mut().map(|notices| self.watch(notices));
-            self.sweep()?;
+            let mut found = self.gate().drops.find();
+            self.sweep_and_watch(notices.as_deref_mut())?;
             // A folder that was made in between was read and is not watched yet.
             for _ in 0..FOUND_MEANWHILE {
-                let Some(notices) = notices.as_deref_mut() else { break };
                 let now = self.gate().drops.find();
-                if watched
-                    .is_some_and(|then| then.folders == now.folders && then.above == now.above)
-                {
+                if notices.is_none() || found.folders == now.folders && found.above == now.above {
                     break;
                 }
-                watched = Some(self.watch(notices));
-                self.sweep()?;
+                found = now;
+                self.sweep_and_watch(notices.as_deref_mut())?;
             }
             self.swept = Some(steady());
         }

@@ -2,12 +2,28 @@
 //! roots.
 
 use std::borrow::Cow;
+use std::io;
 use std::path::{Path, PathBuf};
 
 use super::live::Live;
-use crate::arrivals::{Kind, Seen, look_at};
+use crate::arrivals::{Kind, Seen, Version};
+use crate::files::At;
 
 impl Live {
+    /// The file of a path, reached below the roots through no link but the one that a
+    /// gate follows.
+    ///
+    /// # Errors
+    /// As [`crate::files::Reach::folder`].
+    pub fn at(&self, path: &Path) -> io::Result<At> {
+        self.context.config.reach.at(&self.real(path))
+    }
+
+    /// Whether the file at `path` is still `version`.
+    pub fn is_still(&self, path: &Path, version: &Version) -> bool {
+        self.at(path).is_ok_and(|at| at.is(version))
+    }
+
     /// The file that is read for a path: the path itself, or, at a gate that follows
     /// links, the file in the roots to which a link leads.
     pub fn real(&self, path: &Path) -> PathBuf {
@@ -29,17 +45,11 @@ impl Live {
             return Cow::Borrowed(seen);
         }
         let real = self.real(&self.gate.drops.path_of(&seen.path));
-        let name = real.file_name().and_then(|name| name.to_str());
-        let file = match (real.parent(), name) {
-            (Some(folder), Some(name)) => look_at(folder, name),
-            _ => return Cow::Borrowed(seen),
-        };
-        match file {
-            Ok(Some(file)) if file.kind == Kind::File => Cow::Owned(Seen {
-                path: seen.path.clone(),
+        match self.context.config.reach.at(&real).and_then(|at| at.look()) {
+            Ok(Some(file)) if file.is_file() => Cow::Owned(Seen {
                 // A link that was changed leads to something new.
-                changed_ns: file.changed_ns.max(seen.changed_ns),
-                ..file
+                changed_ns: file.version.changed_ns.max(seen.changed_ns),
+                ..Seen::new(seen.path.clone(), true, &file)
             }),
             _ => Cow::Borrowed(seen),
         }

@@ -4,7 +4,7 @@
 use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap};
 use std::path::Path;
-use std::sync::atomic::AtomicBool;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard};
 
 use jiff::Timestamp;
@@ -98,6 +98,8 @@ pub(super) struct Live {
     pub lease: AtomicBool,
     /// Another configuration is in force: it ends after what it is doing.
     pub retired: AtomicBool,
+    /// Whether the time of an inode's last change can be relied on in the drop folders.
+    inode_time: AtomicBool,
     state: Mutex<State>,
 }
 
@@ -107,7 +109,8 @@ impl Live {
         let folders = gate.drops.find().folders;
         let state = State { paused, folders, ..State::default() };
         let (lease, retired) = (AtomicBool::new(true), AtomicBool::new(false));
-        let live = Live { context, gate, lease, retired, state: Mutex::new(state) };
+        let inode_time = AtomicBool::new(true);
+        let live = Live { context, gate, lease, retired, inode_time, state: Mutex::new(state) };
         live.ask_lease();
         live
     }
@@ -145,6 +148,17 @@ impl Live {
         if state.known.get(&place).is_some_and(|known| known.entry == entry.id) {
             state.known.remove(&place);
         }
+    }
+
+    /// Whether the time of an inode's last change can be relied on in the drop folders;
+    /// some network file systems make one up at each look.
+    pub fn trusts_inode_time(&self) -> bool {
+        self.inode_time.load(Ordering::Relaxed)
+    }
+
+    /// Takes note of the kind of network file system on which a drop folder lies.
+    pub fn note_network(&self, kind: Option<&str>) {
+        self.inode_time.store(matches!(kind, None | Some("NFS" | "Ceph")), Ordering::Relaxed);
     }
 
     pub fn set_paused(&self, paused: bool) {

@@ -71,8 +71,10 @@ impl GateRunner {
             return Ok(None);
         }
         let folder = path.parent().unwrap_or(Path::new("/")).to_owned();
-        let ensured = self.folders.ensure(&context.config, &folder);
-        let plan = ensured.map_err(|error| error.to_string()).and_then(|_| beside(path, true));
+        let reach = &context.config.reach;
+        let ensured = self.folders.ensure(reach, &folder);
+        let plan = ensured.map_err(|error| error.to_string());
+        let plan = plan.and_then(|_| beside(reach, path, true));
         let problem = plan.as_ref().err().cloned();
         if problem.is_some() {
             self.wake_in(Duration::from_secs(5));
@@ -156,7 +158,7 @@ impl GateRunner {
         let Database::Sqlite(path) = &config.to else { return Ok(()) };
         let context = Arc::clone(&self.live.context);
         let folder = path.parent().unwrap_or(Path::new("/"));
-        let ensured = self.folders.ensure(&context.config, folder);
+        let ensured = self.folders.ensure(&context.config.reach, folder);
         ensured.map(drop).map_err(|error| error.to_string())
     }
 

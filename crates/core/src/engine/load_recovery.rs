@@ -1,7 +1,6 @@
 //! Loads that were interrupted: the marker in the database tells whether their rows are
 //! there.
 
-use std::fs::File;
 use std::io;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
@@ -9,7 +8,7 @@ use std::path::{Path, PathBuf};
 use super::gate::GateRunner;
 use super::loading::loaded_output;
 use super::merging::Claimed;
-use super::recovery::remove;
+use crate::files::Reach;
 use crate::filing::sum_of;
 use crate::ledger::{Cause, Hold, LedgerError, MadeOutput, State, Unended};
 use crate::work::load::Marker;
@@ -43,7 +42,7 @@ impl GateRunner {
         let staged: Vec<PathBuf> = doubtful.staged.iter().map(PathBuf::from).collect();
         for staged in &staged {
             // It was made durable before the database was told to commit.
-            match set_aside(staged, &first.account) {
+            match set_aside(&self.context().config.reach, staged, &first.account) {
                 Ok(made) => outputs.push(made),
                 Err(error) if error.kind() == io::ErrorKind::NotFound => {
                     let shown = staged.display();
@@ -63,8 +62,9 @@ impl GateRunner {
                 }
             }
         }
-        if doubtful.aside.as_ref().is_some_and(|(path, mode, base)| has_changed(path, mode, *base))
-        {
+        let reach = &self.context().config.reach;
+        let aside = doubtful.aside.as_ref();
+        if aside.is_some_and(|(path, mode, base)| has_changed(reach, path, mode, *base)) {
             self.context().ledger.set_aside_apart(doubtful.batch)?;
         }
         let claimed = Claimed { batch: doubtful.batch, filings, sources: Vec::new(), staged };
@@ -73,12 +73,7 @@ impl GateRunner {
     }
 
     fn remove_staged(&self, doubtful: &Unended) {
-        let name = &self.gate().name;
-        for staged in &doubtful.staged {
-            if let Err(error) = remove(Path::new(staged)) {
-                tracing::warn!(gate = %name, "the staged file `{staged}` cannot be removed: {error}");
-            }
-        }
+        self.live.discard_staged(doubtful.staged.iter().map(Path::new));
     }
 
     /// Holds the entries of a load into a database that the gate does not know any more.
@@ -106,26 +101,28 @@ impl GateRunner {
 }
 
 /// Whether a file is not any more what it was when rows were to be written into it.
-fn has_changed(path: &str, mode: &str, base: u64) -> bool {
-    let length = std::fs::metadata(path).map(|meta| meta.len());
+fn has_changed(reach: &Reach, path: &str, mode: &str, base: u64) -> bool {
+    let looked = reach.at(Path::new(path)).and_then(|at| at.version());
+    let length = looked.ok().flatten().map(|version| version.bytes);
     match mode {
-        "append" => length.ok() != Some(base),
-        _ => length.is_ok(),
+        "append" => length != Some(base),
+        _ => length.is_some(),
     }
 }
 
 /// The staged rows that were set aside, when the account has some.
-fn set_aside(staged: &Path, account: &str) -> io::Result<Option<MadeOutput>> {
+fn set_aside(reach: &Reach, staged: &Path, account: &str) -> io::Result<Option<MadeOutput>> {
     let account: serde_json::Value = serde_json::from_str(account)?;
     let rows = account["set_aside"].as_u64().unwrap_or(0);
     if rows == 0 {
         return Ok(None);
     }
-    let meta = File::open(staged)?.metadata()?;
+    let staged = reach.at(staged)?;
+    let meta = staged.open()?.metadata()?;
     Ok(Some(MadeOutput {
         inode: meta.ino(),
         bytes: meta.len(),
-        sha256: sum_of(staged)?,
+        sha256: sum_of(&staged)?,
         rows,
         account: None,
     }))

@@ -9,7 +9,6 @@ use vadegate_tables::Account;
 
 use super::batching::Member;
 use super::context::OutputLock;
-use super::filing::still;
 use super::gate::GateRunner;
 use super::load_plan::{Loadable, Not};
 use super::merge_plan::BesidePlan;
@@ -227,7 +226,14 @@ impl GateRunner {
         let claimed = self.claim_load(config, &job, members, aside)?;
         let live = Arc::clone(&self.live);
         let load = live.context.ledger.load_name(claimed.batch)?;
-        let staged = claimed.staged.first().cloned();
+        let staged = claimed.staged.first().map(|path| live.context.config.reach.at(path));
+        let staged = match staged.transpose() {
+            Ok(staged) => staged,
+            Err(error) => {
+                self.abandon(&claimed, StageError::Output(error))?;
+                return Ok(true);
+            }
+        };
         let loading = Loading {
             plan,
             sources: &claimed.sources,
@@ -248,8 +254,7 @@ impl GateRunner {
         };
         let mut markers = |account: &Account| {
             let changed = claimed.filings.iter().position(|filing| {
-                let lies = filing.entry.lies_at();
-                !still(&live.real(&lies), &filing.version)
+                !live.is_still(&filing.entry.lies_at(), &filing.version)
             });
             match changed {
                 Some(at) => Err(StageError::Source(at, SourceFault::Changed)),
@@ -321,13 +326,8 @@ impl GateRunner {
         outputs: Vec<Option<MadeOutput>>,
     ) -> Result<(), LedgerError> {
         let Claimed { batch, filings, staged, .. } = claimed;
-        for (staged, made) in staged.iter().zip(outputs.iter().skip(1)) {
-            if made.is_none()
-                && let Err(error) = super::recovery::remove(staged)
-            {
-                tracing::warn!("the staged file `{}` cannot be removed: {error}", staged.display());
-            }
-        }
+        let unneeded = staged.iter().zip(outputs.iter().skip(1)).filter(|(_, made)| made.is_none());
+        self.live.discard_staged(unneeded.map(|(staged, _)| staged.as_path()));
         let mut entries = Vec::with_capacity(filings.len());
         for (filing, rows) in filings.iter().zip(rows) {
             let mut entry = filing.entry.clone();

@@ -12,18 +12,24 @@ use super::gate::GateRunner;
 use super::live::{Arriving, Known, Live};
 use super::sweeping::Swept;
 use crate::arrivals::{Kind, Look, Seen, Version, look_at};
-use crate::config::{MarkerFor, SettleBy, write_duration};
+use crate::config::{FoundFolders, MarkerFor, SettleBy, write_duration};
+use crate::files::Folder;
 use crate::ledger::{Cause, LedgerError, State};
 use crate::pattern::Fields;
 use crate::words;
 
 impl GateRunner {
-    /// Reads the whole drop folder.
-    pub fn sweep(&mut self) -> Result<(), LedgerError> {
+    /// Reads the whole drop folder; `before` is told of each folder before it is read.
+    /// Gives whether everything could be read.
+    pub fn sweep(
+        &mut self,
+        found: FoundFolders,
+        before: &mut dyn FnMut(&Folder, &str),
+    ) -> Result<bool, LedgerError> {
         self.generation = self.generation.wrapping_add(1);
         let live = Arc::clone(&self.live);
         let mut odd_names: Vec<String> = Vec::new();
-        let swept = live.sweep(|seen| {
+        let swept = live.sweep_found(found, before, |seen| {
             if seen.utf8 {
                 self.consider(&live, &seen, false);
             } else if seen.kind == Kind::File {
@@ -37,7 +43,7 @@ impl GateRunner {
                 let again = write_duration(live.gate.sweep);
                 let words = format!("{problem}; it is tried again every {again}");
                 live.problem("drop", Some(words));
-                return Ok(());
+                return Ok(false);
             }
         };
         live.problem("drop", None);
@@ -55,7 +61,8 @@ impl GateRunner {
                 )
             }),
         );
-        self.forget_vanished(&swept)
+        self.forget_vanished(&swept)?;
+        Ok(swept.unread.is_empty())
     }
 
     /// Looks at single places that notices told of. Gives whether a sweep is
@@ -65,7 +72,7 @@ impl GateRunner {
         let mut vanished = Vec::new();
         for path in paths {
             let level = live.level(&path);
-            match look_at(live.gate.drops.base(), &path) {
+            match look_at(&live.context.config.reach, live.gate.drops.base(), &path) {
                 // A drop folder, or one on the way to it, came or went.
                 Ok(None) if level.is_none() => return Ok(true),
                 Ok(Some(seen)) if seen.kind == Kind::Folder => {
@@ -139,7 +146,7 @@ impl GateRunner {
         }
         // A file that came just before the marker may have been missed by the
         // sweep that saw the marker. One that begins now cannot miss it.
-        self.sweep()?;
+        self.sweep(self.gate().drops.find(), &mut |_, _| ())?;
         let markers = std::mem::take(&mut self.live.state().markers);
         for (path, (version, changed_ns)) in markers {
             let folder =
@@ -152,10 +159,9 @@ impl GateRunner {
                 self.wake_in(OPEN_AGAIN);
                 continue;
             }
-            if !super::filing::still(&full, &version) {
-                continue;
-            }
-            if let Err(error) = std::fs::remove_file(&full) {
+            let at = self.context().config.reach.at(&full);
+            let Some(at) = at.ok().filter(|at| at.is(&version)) else { continue };
+            if let Err(error) = at.remove() {
                 let problem = format!("the marker `{}` cannot be removed: {error}", full.display());
                 self.live.problem("marker", Some(problem));
                 return Ok(());
@@ -232,6 +238,8 @@ pub(super) fn new_version(
     generation: u32,
 ) {
     let clock = live.context.clock();
+    // Where the inode's time says nothing it must not make a new version at each look.
+    let version = if live.trusts_inode_time() { version } else { version.without_inode_time() };
     let mut state = live.state();
     if out_of_bounds(&live.gate, &version, clock.wall_ns).is_some() {
         state.arriving.remove(path);

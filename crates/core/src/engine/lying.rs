@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use super::{Engine, EngineError};
-use crate::arrivals::Version;
+use crate::files::Reach;
 use crate::ledger::{Entry, EntryDetail, State};
 
 /// An entry, its history, and whether its file is where it should be.
@@ -44,14 +44,15 @@ pub enum LiesNow {
 
 impl Lies {
     /// Looks where the file of an entry should lie.
-    pub fn of(entry: &Entry) -> Self {
+    pub(crate) fn of(reach: &Reach, entry: &Entry) -> Self {
         if entry.state == State::Gone {
             return Lies { at: None, now: LiesNow::Gone };
         }
         let place = entry.lies_at();
-        let now = match std::fs::metadata(&place) {
-            Ok(meta) if meta.is_file() => {
-                let found = Version::of(&meta);
+        let looked = reach.at_if_there(&place).and_then(|at| at.map_or(Ok(None), |at| at.look()));
+        let now = match looked {
+            Ok(Some(meta)) if meta.is_file() => {
+                let found = meta.version;
                 let modified = entry.modified.as_nanosecond() == i128::from(found.modified_ns);
                 if modified && found.bytes == entry.bytes {
                     LiesNow::Unchanged
@@ -59,8 +60,8 @@ impl Lies {
                     LiesNow::Changed
                 }
             }
-            Ok(_) => LiesNow::Changed,
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => LiesNow::Missing,
+            Ok(Some(_)) => LiesNow::Changed,
+            Ok(None) => LiesNow::Missing,
             Err(_) => LiesNow::Unreadable,
         };
         Lies { at: Some(place.display().to_string()), now }
@@ -74,6 +75,7 @@ impl Engine {
     /// The ledger's.
     pub fn entry(&self, id: i64) -> Result<Option<EntryView>, EngineError> {
         let detail = self.ask(|ledger| ledger.detail(id))?;
-        Ok(detail.map(|detail| EntryView { lies: Lies::of(&detail.entry), detail }))
+        let reach = self.config().reach;
+        Ok(detail.map(|detail| EntryView { lies: Lies::of(&reach, &detail.entry), detail }))
     }
 }

@@ -8,6 +8,7 @@ use super::live::Live;
 use super::load_plan::table_of;
 use super::places::builtins;
 use crate::config::{Exists, MergeConfig, Work};
+use crate::files::Reach;
 use crate::filing::numbered;
 use crate::ledger::{Entry, StagedOutput};
 use crate::pattern::TemplateError;
@@ -95,10 +96,10 @@ pub(super) fn membership(live: &Live, entry: &Entry) -> Result<Membership, Strin
     Ok(Membership { output, added, sheet: sheet.transpose().map_err(failed)? })
 }
 
-fn is_there(path: &Path) -> Result<bool, String> {
-    match path.symlink_metadata() {
-        Ok(meta) => Ok(meta.is_file()),
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(false),
+fn is_there(reach: &Reach, path: &Path) -> Result<bool, String> {
+    let found = reach.at_if_there(path).and_then(|at| at.map_or(Ok(None), |at| at.look()));
+    match found {
+        Ok(meta) => Ok(meta.is_some_and(|meta| meta.is_file())),
         Err(error) => Err(format!("the output `{}` cannot be looked at: {error}", path.display())),
     }
 }
@@ -111,22 +112,23 @@ pub(super) fn batch_plan(
     output: &Path,
     first: &Entry,
 ) -> Result<BatchPlan, String> {
-    let rows = plan(config, output, config.exists)?;
+    let reach = &live.context.config.reach;
+    let rows = plan(reach, config, output, config.exists)?;
     let path = |template| {
         live.path_for(template, first, None).map(PathBuf::from).map_err(|error| error.to_string())
     };
     let grows = rows.mode == "append" || rows.opening.base.is_some();
     let rejects = match &config.rejects {
         _ if config.shaping.misfits == vadegate_tables::Misfits::Hold => None,
-        Some(template) => Some(beside(path(template)?, true)?),
-        None => Some(beside(with_ending(&rows.path, "rejects.csv"), grows)?),
+        Some(template) => Some(beside(reach, path(template)?, true)?),
+        None => Some(beside(reach, with_ending(&rows.path, "rejects.csv"), grows)?),
     };
     let account = config
         .account
-        .then(|| beside(with_ending(&rows.path, "account.jsonl"), grows))
+        .then(|| beside(reach, with_ending(&rows.path, "account.jsonl"), grows))
         .transpose()?;
     let all = match &config.also_all {
-        Some(template) => Some(plan(config, &path(template)?, Exists::Append)?),
+        Some(template) => Some(plan(reach, config, &path(template)?, Exists::Append)?),
         None => None,
     };
     let plan = BatchPlan { rows, rejects, account, all };
@@ -150,9 +152,10 @@ fn with_ending(output: &Path, ending: &str) -> PathBuf {
     output.with_file_name(format!("{stem}.{ending}"))
 }
 
-pub(super) fn beside(path: PathBuf, grows: bool) -> Result<BesidePlan, String> {
-    let there = is_there(&path)?;
-    let bytes = path.symlink_metadata().map_or(0, |meta| meta.len());
+pub(super) fn beside(reach: &Reach, path: PathBuf, grows: bool) -> Result<BesidePlan, String> {
+    let there = is_there(reach, &path)?;
+    let version = reach.at(&path).and_then(|at| at.version());
+    let bytes = version.ok().flatten().map_or(0, |version| version.bytes);
     Ok(if there && grows {
         BesidePlan { path, mode: "append", base_bytes: bytes, header: bytes == 0 }
     } else {
@@ -162,11 +165,12 @@ pub(super) fn beside(path: PathBuf, grows: bool) -> Result<BesidePlan, String> {
 
 /// Decides how rows meet an output; an error holds the batch.
 pub(super) fn plan(
+    reach: &Reach,
     config: &MergeConfig,
     output: &Path,
     exists: Exists,
 ) -> Result<RowsPlan, String> {
-    let there = is_there(output)?;
+    let there = is_there(reach, output)?;
     let options = config.options(output);
     let writing = options.writing.clone();
     let mut plan = RowsPlan {
@@ -174,12 +178,18 @@ pub(super) fn plan(
         mode: "create",
         base_bytes: 0,
         columns: Plan::new(options),
-        opening: Opening { header: true, line_end: false, base: None, summed: true },
+        opening: Opening {
+            header: true,
+            line_end: false,
+            base: None,
+            summed: true,
+            mode: config.mode,
+        },
     };
     match exists {
         Exists::Replace => plan.mode = "replace",
         Exists::Append if there && writing.can_grow() => {
-            let found = existing(output, &writing)?;
+            let found = existing(reach, output, &writing)?;
             plan.mode = "append";
             plan.base_bytes = found.bytes;
             if !found.columns.is_empty() {
@@ -190,7 +200,7 @@ pub(super) fn plan(
         }
         // What rows cannot be added to is written anew, with its rows first.
         Exists::Append if there => {
-            begin_with(&mut plan.columns, output)?;
+            begin_with(&mut plan.columns, reach, output)?;
             plan.mode = "replace";
             plan.opening.base = Some(output.to_owned());
         }
@@ -198,7 +208,11 @@ pub(super) fn plan(
         Exists::Number => {
             plan.mode = "number";
             let mut number = 2;
-            while plan.path.symlink_metadata().is_ok() {
+            // A name that nobody may have is no free one; what is wrong is told elsewhere.
+            let taken = |path: &Path| {
+                reach.at(path).is_ok_and(|at| matches!(at.look(), Ok(Some(_))))
+            };
+            while taken(&plan.path) {
                 plan.path = numbered(output, number);
                 number += 1;
             }

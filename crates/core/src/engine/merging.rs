@@ -7,18 +7,17 @@ use std::time::Duration;
 use vadegate_tables::Depth;
 
 use super::batching::{Closed, Member, gather};
-use super::filing::still;
 use super::gate::GateRunner;
 use super::merge_plan::{BatchPlan, batch_plan};
-use super::recovery::remove;
 use crate::arrivals::Version;
 use crate::config::{MergeConfig, Work};
+use crate::files::At;
 use crate::ledger::{
     Cause, Claim, CommitBatch, Filing, Hold, LedgerError, MadeOutput, State, staged_name,
 };
 use crate::words;
 use crate::work::merge::{
-    RejectsAt, Source, SourceFault, StageError, Staged, note, stage, stage_text,
+    RejectsAt, Source, SourceFault, StageError, Staged, note, stage, stage_text, strictest_mode,
 };
 use crate::work::publish::publish;
 
@@ -46,7 +45,7 @@ impl GateRunner {
         let mut problem = None;
         for output in self.context().ledger.unpublished(&self.gate().name)? {
             let _lock = self.live.context.outputs.take(Path::new(&output.path));
-            match publish(&output) {
+            match publish(&self.context().config.reach, &output) {
                 Ok(place) => {
                     self.context().ledger.published(output.id, place.display().to_string())?;
                 }
@@ -115,8 +114,9 @@ impl GateRunner {
                 return Ok(());
             }
         }
-        if still(marker, version) {
-            let failed = remove(marker).err().map(|error| {
+        let at = self.context().config.reach.at(marker);
+        if let Some(at) = at.ok().filter(|at| at.is(version)) {
+            let failed = at.remove().err().map(|error| {
                 format!("the marker `{}` cannot be removed: {error}", marker.display())
             });
             self.live.problem("marker", failed);
@@ -174,7 +174,7 @@ impl GateRunner {
                 return Ok(());
             }
             let folder = path.parent().unwrap_or(Path::new("/"));
-            if let Err(error) = self.folders.ensure(&context.config, folder) {
+            if let Err(error) = self.folders.ensure(&context.config.reach, folder) {
                 self.live.problem("output folder", Some(error.to_string()));
                 self.wake_in(OUTPUT_AGAIN);
                 return Ok(());
@@ -236,13 +236,20 @@ impl GateRunner {
     ) -> Result<(Vec<Option<MadeOutput>>, Staged), StageError> {
         let stopping = &self.live.context.stopping;
         let BatchPlan { rows, rejects, account, all } = plan;
-        let mut paths = claimed.staged.iter();
-        let mut next = || paths.next().map_or(Path::new("/"), PathBuf::as_path);
-        let staged_rows = next();
-        let aside =
-            rejects.as_ref().map(|aside| RejectsAt { staged: next(), header: aside.header });
+        let reach = &self.live.context.config.reach;
+        let places = claimed.staged.iter().map(|path| reach.at(path));
+        let places = places.collect::<Result<Vec<At>, _>>().map_err(StageError::Output)?;
+        let mut places = places.iter();
+        let lost = || StageError::Output(std::io::ErrorKind::NotFound.into());
+        let mut next = || places.next().ok_or_else(lost);
+        let staged_rows = next()?;
+        let aside = match &rejects {
+            Some(aside) => Some(RejectsAt { staged: next()?, header: aside.header }),
+            None => None,
+        };
         let output = rows.path.clone();
         let sources = &claimed.sources;
+        let mode = rows.opening.mode.unwrap_or_else(|| strictest_mode(sources));
         let made =
             stage(rows.columns, sources, staged_rows, &rows.opening, aside.as_ref(), stopping)?;
         let mut outputs = vec![Some(made.rows.clone())];
@@ -257,10 +264,10 @@ impl GateRunner {
                 "account": made.account,
             });
             let text = format!("{json}\n");
-            outputs.push(Some(stage_text(next(), &text).map_err(StageError::Output)?));
+            outputs.push(Some(stage_text(next()?, &text, mode).map_err(StageError::Output)?));
         }
         if let Some(all) = all {
-            let staged = next();
+            let staged = next()?;
             let made = stage(all.columns, sources, staged, &all.opening, None, stopping)?;
             outputs.push(Some(made.rows));
         }
@@ -310,21 +317,14 @@ impl GateRunner {
     ) -> Result<(), LedgerError> {
         let Claimed { batch, filings, sources, staged } = claimed;
         let changed = filings.iter().position(|filing| {
-            let source = filing.entry.lies_at();
-            let source = self.live.real(&source);
-            !still(&source, &filing.version)
+            !self.live.is_still(&filing.entry.lies_at(), &filing.version)
         });
         if let Some(at) = changed {
             return self.abandon(claimed, StageError::Source(at, SourceFault::Changed));
         }
         // What was not needed must not be left.
-        for (staged, made) in staged.iter().zip(&outputs) {
-            if made.is_none()
-                && let Err(error) = remove(staged)
-            {
-                tracing::warn!("the staged file `{}` cannot be removed: {error}", staged.display());
-            }
-        }
+        let unneeded = staged.iter().zip(&outputs).filter(|(_, made)| made.is_none());
+        self.live.discard_staged(unneeded.map(|(staged, _)| staged.as_path()));
         let mut entries = Vec::with_capacity(filings.len());
         for (filing, source) in filings.iter().zip(sources) {
             let mut entry = filing.entry.clone();
@@ -341,7 +341,7 @@ impl GateRunner {
             if output.batch != *batch {
                 continue;
             }
-            match publish(&output) {
+            match publish(&self.context().config.reach, &output) {
                 Ok(place) => {
                     self.context().ledger.published(output.id, place.display().to_string())?;
                 }
@@ -361,11 +361,7 @@ impl GateRunner {
         error: StageError,
     ) -> Result<(), LedgerError> {
         let Claimed { batch, filings, staged, .. } = claimed;
-        for staged in staged {
-            if let Err(error) = remove(staged) {
-                tracing::warn!("the staged file `{}` cannot be removed: {error}", staged.display());
-            }
-        }
+        self.live.discard_staged(staged.iter().map(PathBuf::as_path));
         let now = jiff::Timestamp::now().as_millisecond();
         let later = now + i64::try_from(OUTPUT_AGAIN.as_millis()).unwrap_or(0);
         let (why, not_before) = match &error {

@@ -12,12 +12,11 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use super::backoff::backoff;
-use super::filing::still;
 use super::gate::GateRunner;
 use super::handle::Command;
 use super::live::Live;
 use super::{Engine, EngineError};
-use crate::arrivals::{Version, open_unmarked};
+use crate::arrivals::Version;
 use crate::config::{Interrupted, OfferConfig, Work};
 use crate::ledger::{Cause, Claim, CommitBatch, Entry, Filing, Hold, Lease, Leased, LedgerError};
 
@@ -113,8 +112,7 @@ impl Engine {
             if taken.len() >= most {
                 break;
             }
-            let place = live.real(&filing.entry.lies_at());
-            if !still(&place, &filing.version) {
+            if !live.is_still(&filing.entry.lies_at(), &filing.version) {
                 // The gate sees what became of it.
                 let _ = handle.commands.send(Command::Look);
                 continue;
@@ -141,7 +139,7 @@ impl Engine {
         let (live, leased) = self.leased(fence)?;
         let gone = || EngineError::Fenced { fence, why: "its file is not there any more".into() };
         let entry = live.context.ledger.entry(leased.entry)?.ok_or_else(gone)?;
-        let file = open_unmarked(&live.real(&entry.lies_at())).map_err(|_| gone())?;
+        let file = live.at(&entry.lies_at()).and_then(|at| at.open()).map_err(|_| gone())?;
         let version = file.metadata().map(|meta| Version::of(&meta)).map_err(|_| gone())?;
         let modified = i128::from(version.modified_ns);
         if version.bytes != entry.bytes || entry.modified.as_nanosecond() != modified {

@@ -2,22 +2,20 @@
 
 use std::collections::HashMap;
 use std::io;
-use std::path::Path;
 use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use super::completion::{Complete, complete, out_of_bounds};
-use super::fingerprinting::{Candidate, fingerprint_all};
+use super::fingerprinting::{BUFFER, Candidate, ToBe, fingerprint_all};
 use super::live::Live;
 use super::loaded::{NotLoaded, unload};
 use super::new_entries::{identity_of, new_entries};
 use super::replacing::{Holder, end_replaced, holders};
 use super::{Engine, EngineError};
-use crate::arrivals::{FingerprintError, Kind, Look, Version, fingerprint, open_unmarked};
+use crate::arrivals::{FingerprintError, Kind, Look, Version, fingerprint};
 use crate::config::Work;
-use crate::filing::sync_folder;
 use crate::ledger::{Adopted, By, Entry, LedgerError, NewEntry, Output, State};
 use crate::pattern::Pattern;
 
@@ -184,13 +182,14 @@ impl Engine {
         live.load_known()?;
         let mut adoption = Adoption::default();
         let candidates = to_adopt(&live, pattern, &mut adoption)?;
-        let mut buffer = vec![0; 256 * 1024];
+        let mut buffer = vec![0; BUFFER];
         let mut would_have = HashMap::new();
         if !rehearse {
             end_replaced(&live, 0, &candidates)?;
         }
         for piece in candidates.chunks(500) {
-            let fingerprinted = fingerprint_all(&live, 0, piece, &mut buffer);
+            let to_be = if rehearse { ToBe::Told } else { ToBe::Recorded };
+            let fingerprinted = fingerprint_all(&live, 0, piece, &mut buffer, to_be);
             let waiting = fingerprinted.waiting.into_iter();
             adoption.left.extend(waiting.map(|(path, because)| LeftFile { path, because }));
             let new = new_entries(&live, fingerprinted.settled);
@@ -266,10 +265,10 @@ fn allowed(doing: Doing, entry: &Entry) -> Result<(), Stop> {
 /// Sees that the file of an entry is where it should be and has its content; gives
 /// its version as it is now.
 fn verified(live: &Live, entry: &Entry) -> Result<Version, Stop> {
-    let place = live.real(&entry.lies_at());
+    let place = entry.lies_at();
     let shown = place.display();
     let refused = |why: String| Stop::Refused(why);
-    let mut file = open_unmarked(&place).map_err(|error| {
+    let mut file = live.at(&place).and_then(|at| at.open()).map_err(|error| {
         refused(match error.kind() {
             io::ErrorKind::NotFound => {
                 format!("its file is not at `{shown}` any more; put it back, or drop it again")
@@ -310,12 +309,9 @@ fn delete(live: &Live, entry: &Entry) -> Result<(), Stop> {
     let failed = |error: io::Error| {
         Stop::Refused(format!("its file `{}` cannot be deleted: {error}", place.display()))
     };
-    live.context
-        .config
-        .really_within_roots(place.parent().unwrap_or(Path::new("/")))
-        .map_err(Stop::Refused)?;
-    super::recovery::remove(&place).map_err(failed)?;
-    sync_folder(place.parent().unwrap_or(Path::new("/"))).map_err(failed)
+    // Of a link that is followed the link goes, and not what it leads to.
+    let at = live.context.config.reach.at(&place).map_err(failed)?;
+    at.remove().and_then(|()| at.folder().sync()).map_err(failed)
 }
 
 /// Complete files without an entry that fit the pattern.

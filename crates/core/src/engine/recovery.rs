@@ -1,10 +1,10 @@
 //! Recovery: ending what an earlier run left unfinished at a gate, before its
 //! first pass.
 
-use std::io;
 use std::path::Path;
 
 use super::gate::GateRunner;
+use super::live::Live;
 use crate::config::{Interrupted, Work};
 use crate::ledger::{Cause, Hold, LedgerError, State, Unended};
 
@@ -32,11 +32,7 @@ impl GateRunner {
             }
             // By the work that was interrupted, whatever the gate does now.
             let hold = work != "merge" && self.gate().interrupted == Interrupted::Hold;
-            for staged in staged {
-                if let Err(error) = remove(Path::new(staged)) {
-                    tracing::warn!(gate = %name, "the staged file `{staged}` cannot be removed: {error}");
-                }
-            }
+            self.live.discard_staged(staged.iter().map(Path::new));
             if hold {
                 self.hold_interrupted(batch)?;
             } else {
@@ -71,10 +67,17 @@ impl GateRunner {
     }
 }
 
-/// Removes a file; one that is not there is no fault.
-pub(super) fn remove(path: &Path) -> io::Result<()> {
-    match std::fs::remove_file(path) {
-        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
-        other => other,
+impl Live {
+    /// Removes staged files that nobody needs any more; one that is not there is no fault.
+    pub fn discard_staged<'a>(&self, staged: impl IntoIterator<Item = &'a Path>) {
+        for path in staged {
+            let found = self.context.config.reach.at_if_there(path);
+            if let Err(error) = found.and_then(|at| at.map_or(Ok(()), |at| at.remove())) {
+                let shown = path.display();
+                tracing::warn!(
+                    gate = %self.gate.name, "the staged file `{shown}` cannot be removed: {error}"
+                );
+            }
+        }
     }
 }

@@ -11,7 +11,7 @@ use utoipa::ToSchema;
 
 use super::EngineError;
 use super::completion::{Complete, complete, out_of_bounds};
-use super::fingerprinting::{Candidate, fingerprint_all};
+use super::fingerprinting::{BUFFER, Candidate, ToBe, fingerprint_all};
 use super::live::Live;
 use super::looking::arriving;
 use super::new_entries::{entry_of, new_entries, policy};
@@ -181,7 +181,8 @@ fn enter(
     mut waiting: Vec<(Candidate, String)>,
 ) -> Result<Vec<Rehearsing>, EngineError> {
     let ledger = &live.context.ledger;
-    let fingerprinted = fingerprint_all(live, 0, candidates, &mut vec![0; 256 * 1024]);
+    let buffer = &mut vec![0; BUFFER];
+    let fingerprinted = fingerprint_all(live, 0, candidates, buffer, ToBe::Told);
     for (path, why) in fingerprinted.waiting {
         if let Some(candidate) = candidates.iter().find(|one| one.path == path) {
             waiting.push((candidate.clone(), why));
@@ -278,7 +279,9 @@ fn places(live: &Live, files: &mut [Rehearsing]) {
         let Some(wanted) = place.map(PathBuf::from) else { continue };
         let mut free = wanted.clone();
         for number in 2..100_000 {
-            if !taken.contains(&free) && free.symlink_metadata().is_err() {
+            let reach = &live.context.config.reach;
+            let there = reach.at(&free).is_ok_and(|at| matches!(at.look(), Ok(Some(_))));
+            if !taken.contains(&free) && !there {
                 break;
             }
             free = numbered(&wanted, number);

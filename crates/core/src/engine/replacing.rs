@@ -2,7 +2,7 @@
 
 use std::collections::HashSet;
 
-use super::fingerprinting::{BUFFER, Candidate, fingerprint_all};
+use super::fingerprinting::{BUFFER, Candidate, ToBe, fingerprint_all};
 use super::live::Live;
 use super::new_entries::{identity_holder, new_entries};
 use crate::ledger::{Fate, LedgerError, NewEntry};
@@ -34,7 +34,8 @@ pub(super) fn end_replaced(
     if replaced.is_empty() {
         return Ok(());
     }
-    let settled = fingerprint_all(live, generation, &replaced, &mut vec![0; BUFFER]).settled;
+    let buffer = &mut vec![0; BUFFER];
+    let settled = fingerprint_all(live, generation, &replaced, buffer, ToBe::Told).settled;
     ledger.end_replaced(new_entries(live, settled))
 }
 

@@ -6,12 +6,12 @@ use std::sync::mpsc;
 use std::time::Duration;
 
 use super::backoff::backoff;
-use super::filing::still;
 use super::gate::GateRunner;
 use super::live::Live;
 use super::places::builtins;
 use crate::config::{Interrupted, RunConfig, Work, write_duration};
 use crate::ledger::{Cause, Claim, CommitBatch, Filing, Hold, LedgerError};
+use crate::pattern::{Builtins, Fields};
 use crate::work::run::{Ended, Order, run};
 
 /// After the ledger could not record a finished program, it is tried again
@@ -77,16 +77,15 @@ impl GateRunner {
     ) -> Result<Option<Begun>, LedgerError> {
         let entry = &filing.entry;
         let source = entry.lies_at();
-        if !still(&self.live.real(&source), &filing.version) {
+        if !self.live.is_still(&source, &filing.version) {
             self.entry_gone(&filing)?;
             return Ok(None);
         }
         let values = builtins(self.context(), entry, None);
-        let args = config.args.iter().map(|arg| arg.text(&entry.fields, &values));
-        let args: Vec<String> = match args.collect() {
+        let args = match arguments(config, &entry.fields, &values) {
             Ok(args) => args,
             Err(error) => {
-                self.hold_entry(&filing, error.to_string())?;
+                self.hold_entry(&filing, error)?;
                 return Ok(None);
             }
         };
@@ -166,6 +165,29 @@ impl GateRunner {
     }
 }
 
+/// The arguments of the program. A value that begins with a dash would be taken for an
+/// option: only the gate may write options, or say that it is expected.
+fn arguments(
+    config: &RunConfig,
+    fields: &Fields,
+    values: &Builtins<'_>,
+) -> Result<Vec<String>, String> {
+    let mut args = Vec::with_capacity(config.args.len());
+    let mut options_ended = config.dashes;
+    for template in &config.args {
+        let source = template.source();
+        let value = template.text(fields, values).map_err(|error| error.to_string())?;
+        if value.starts_with('-') && !source.starts_with('-') && !options_ended {
+            return Err(format!(
+                "the argument `{source}` comes to `{value}`, which a program takes for an option; put \"--\" before it in `args`, or say dashes = \"allow\""
+            ));
+        }
+        options_ended |= source == "--";
+        args.push(value);
+    }
+    Ok(args)
+}
+
 /// A program that is to run for a claimed entry.
 struct Begun {
     filing: Filing,
@@ -194,6 +216,7 @@ impl Begun {
             program: &config.program,
             args,
             environment: environment(&filing, &source),
+            handed_on: &config.env,
             folder,
             limit: config.limit,
         };

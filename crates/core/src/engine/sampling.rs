@@ -9,7 +9,6 @@ use vadegate_tables::{Bytes, Fault, Sheets};
 use super::EngineError;
 use super::context::Context;
 use super::live::Live;
-use crate::arrivals::open_unmarked;
 use crate::config::Work;
 
 /// Sheets of a workbook that are looked at.
@@ -30,7 +29,8 @@ pub(super) fn look_into(
         let why = format!("`{shown}` lies outside the roots; only what lies in them is shown");
         return Err(EngineError::NotThere(why));
     }
-    let file = open_unmarked(path).map_err(|error| match error.kind() {
+    let opened = context.config.reach.at(path).and_then(|at| at.open());
+    let file = opened.map_err(|error| match error.kind() {
         io::ErrorKind::NotFound => EngineError::NotThere(format!("there is no file `{shown}`")),
         _ => EngineError::NoTable(format!("`{shown}` cannot be read: {error}")),
     })?;

@@ -12,7 +12,7 @@ use std::time::Duration;
 
 use super::completion::{Complete, complete};
 use super::filing::finish_all;
-use super::fingerprinting::{BUFFER, Candidate, Fingerprinted, fingerprint_all};
+use super::fingerprinting::{BUFFER, Candidate, Fingerprinted, ToBe, fingerprint_all};
 use super::gate::GateRunner;
 use super::live::Known;
 use super::new_entries::{into_entry, new_entries};
@@ -79,7 +79,7 @@ impl GateRunner {
         let live = Arc::clone(&self.live);
         let generation = self.generation;
         let piece = move |chunk: &[Candidate], buffer: &mut [u8]| {
-            fingerprint_all(&live, generation, chunk, buffer)
+            fingerprint_all(&live, generation, chunk, buffer, ToBe::Recorded)
         };
         if candidates.len() <= CHUNK {
             let done = piece(&candidates, &mut vec![0; BUFFER]);

@@ -5,6 +5,7 @@ use std::sync::atomic::Ordering;
 use super::live::Live;
 use crate::arrivals::{Seen, SweepProblem, lease_tells, network_kind};
 use crate::config::FoundFolders;
+use crate::files::Folder;
 
 /// What a sweep could read, and what it could not.
 #[derive(Debug, Default)]
@@ -50,12 +51,15 @@ impl Live {
     /// # Errors
     /// Why none of the drop folders can be read, in words.
     pub fn sweep(&self, each: impl FnMut(Seen)) -> Result<Swept, String> {
-        self.sweep_found(self.gate.drops.find(), each)
+        self.sweep_found(self.gate.drops.find(), &mut |_, _| (), each)
     }
 
+    /// As [`Live::sweep`], for folders that were found; `before` is told of each before
+    /// it is read.
     pub fn sweep_found(
         &self,
         found: FoundFolders,
+        before: &mut dyn FnMut(&Folder, &str),
         mut each: impl FnMut(Seen),
     ) -> Result<Swept, String> {
         let (drops, config) = (&self.gate.drops, &self.context.config);
@@ -68,7 +72,7 @@ impl Live {
                 swept.unread.push(Unread { place, why });
                 continue;
             }
-            match drops.sweep(&place, self.gate.depth, &mut each) {
+            match drops.sweep(&config.reach, &place, self.gate.depth, before, &mut each) {
                 Ok(problems) => {
                     swept.unread.extend(problems.into_iter().map(Unread::from));
                     swept.folders.push(place);

@@ -12,6 +12,7 @@ use super::lying::{Lies, LiesNow};
 use super::{Engine, EngineError};
 use crate::arrivals::{Kind, hex, sweep};
 use crate::config::{Archive, Gate, Repeats, fixed_folder};
+use crate::files::Reach;
 use crate::filing::sum_of;
 use crate::ledger::{Entry, Query, State, WrittenOutput};
 use crate::pattern::Template;
@@ -78,7 +79,8 @@ impl Engine {
         if let Some(gate) = gate {
             self.handle(gate)?;
         }
-        let mut verifying = Verifying { deep, each, told: Verified::default() };
+        let reach = self.config().reach;
+        let mut verifying = Verifying { reach, deep, each, told: Verified::default() };
         let places = verifying.entries(self, gate, progress)?;
         let outputs = verifying.outputs(self, gate)?;
         let loads = self.verify_loads(gate, deep, &mut |difference| verifying.tell(difference))?;
@@ -99,6 +101,7 @@ impl Engine {
 }
 
 struct Verifying<'a> {
+    reach: Reach,
     deep: bool,
     each: &'a mut dyn FnMut(Difference),
     told: Verified,
@@ -114,6 +117,10 @@ fn place_hash(path: &str) -> u64 {
 }
 
 impl Verifying<'_> {
+    fn sum(&self, path: &str) -> std::io::Result<[u8; 32]> {
+        sum_of(&self.reach.at(Path::new(path))?)
+    }
+
     fn tell(&mut self, difference: Difference) {
         self.told.differences += 1;
         (self.each)(difference);
@@ -164,14 +171,14 @@ impl Verifying<'_> {
     }
 
     fn differs(&self, entry: &Entry) -> Option<Difference> {
-        let lies = Lies::of(entry);
+        let lies = Lies::of(&self.reach, entry);
         let path = lies.at.clone().unwrap_or_default();
         let (differs, because) = match lies.now {
             LiesNow::Missing => (Differs::Missing, "it is not there".to_owned()),
             LiesNow::Changed => (Differs::Changed, "its size or time is another".into()),
             LiesNow::Unreadable => (Differs::Unreadable, "it cannot be looked at".into()),
             LiesNow::Gone => return None,
-            LiesNow::Unchanged if self.deep => match sum_of(Path::new(&path)) {
+            LiesNow::Unchanged if self.deep => match self.sum(&path) {
                 Ok(sum) if hex(&sum) == entry.sha256 => return None,
                 Ok(_) => (Differs::Changed, "its content is another".into()),
                 Err(error) => (Differs::Unreadable, format!("it cannot be read: {error}")),
@@ -196,7 +203,7 @@ impl Verifying<'_> {
                 continue;
             }
             self.told.outputs += 1;
-            if let Some((differs, because)) = output_differs(&path, &written, self.deep) {
+            if let Some((differs, because)) = output_differs(&self.reach, &path, &written, self.deep) {
                 let gate = written.last().map(|output| output.gate.clone()).unwrap_or_default();
                 self.tell(Difference { differs, gate, path, entry: None, because });
             }
@@ -215,7 +222,7 @@ impl Verifying<'_> {
     ) -> Result<(), EngineError> {
         let mut unknown = Vec::new();
         // A folder that cannot be read was told with the entries in it.
-        let _ = sweep(folder, u32::MAX, |seen| {
+        let _ = sweep(&self.reach, folder, u32::MAX, |seen| {
             if seen.kind != Kind::File {
                 return;
             }
@@ -230,7 +237,7 @@ impl Verifying<'_> {
         });
         for path in unknown {
             // It may have been filed since the ledger was read.
-            let Ok(sum) = sum_of(Path::new(&path)) else { continue };
+            let Ok(sum) = self.sum(&path) else { continue };
             if engine.ask(|ledger| ledger.knows_place(&path, sum))? {
                 continue;
             }
@@ -282,10 +289,12 @@ fn archives(gate: &Gate) -> Vec<PathBuf> {
 }
 
 /// Whether what batches wrote into an output is there.
-fn output_differs(path: &str, written: &[WrittenOutput], deep: bool) -> Option<(Differs, String)> {
+fn output_differs(
+    reach: &Reach,
+    path: &str, written: &[WrittenOutput], deep: bool) -> Option<(Differs, String)> {
     let unreadable =
         |error: std::io::Error| (Differs::Unreadable, format!("it cannot be read: {error}"));
-    let mut file = match std::fs::File::open(path) {
+    let mut file = match reach.at(Path::new(path)).and_then(|at| at.open()) {
         Ok(file) => file,
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
             return Some((Differs::Missing, "the output is not there".into()));

@@ -65,9 +65,10 @@ pub(super) fn why(context: &Context, lives: &[&Live], path: &Path) -> Result<Ans
     {
         return Ok(answer);
     }
-    let there = context.config.within_roots(path) && path.is_file();
-    // A file that cannot be read has no sum to look for.
-    let sum = if there { crate::filing::sum_of(path).ok() } else { None };
+    // A file that cannot be read, or not be reached, has no sum to look for.
+    let at = context.config.reach.at(path).ok();
+    let at = at.filter(|at| at.look().is_ok_and(|meta| meta.is_some_and(|meta| meta.is_file())));
+    let sum = at.and_then(|at| crate::filing::sum_of(&at).ok());
     if let Some(entry) = ledger.moved_to(&path.display().to_string(), sum)? {
         return answer_of(context, path, entry);
     }
@@ -98,7 +99,8 @@ fn in_drop(live: &Live, path: &Path, place: &str) -> Result<Option<Answer>, WhyE
     live.load_known()?;
     let (folder, below) = live.parts_of(place);
     let entry = ledger.of_path(&live.gate.name, &folder, &below)?;
-    let seen = look_at(live.gate.drops.base(), place).map_err(|error| {
+    let reach = &live.context.config.reach;
+    let seen = look_at(reach, live.gate.drops.base(), place).map_err(|error| {
         EngineError::Drop(format!("`{}` cannot be looked at: {error}", path.display()))
     })?;
     let Some(seen) = seen else {

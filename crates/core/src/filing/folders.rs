@@ -1,19 +1,22 @@
-//! Folders that files are moved to: made when missing, inside the roots, and
-//! durable.
+//! Folders that files are moved to: made when missing, inside the roots, reached through
+//! no link, and durable.
 
-use std::collections::HashSet;
-use std::fs::File;
+use std::collections::HashMap;
 use std::io;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
-use crate::config::Config;
+use crate::files::{At, Folder, Reach};
 
 /// Why a folder cannot be used.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum FolderError {
-    /// It lies outside the roots, by name or through a link.
+    /// It lies outside the roots.
     #[error("the folder `{}` lies outside the roots; add its folder to `roots` in [service]", .0.display())]
     Outside(PathBuf),
+    /// A part of its path is a link.
+    #[error("the folder `{}` is, or lies behind, a link, and links are not followed: what is behind it lies outside the roots; name the folder to which it leads", .0.display())]
+    Link(PathBuf),
     /// It cannot be made or looked at.
     #[error("the folder `{}` cannot be used: {source}", folder.display())]
     Io {
@@ -24,50 +27,55 @@ pub(crate) enum FolderError {
     },
 }
 
-/// Folders that were found good in this pass.
+/// Folders that are open in this pass.
 #[derive(Debug, Default)]
 pub(crate) struct Folders {
-    good: HashSet<PathBuf>,
+    open: HashMap<PathBuf, Arc<Folder>>,
 }
+
+/// So many folders are kept open at the most.
+const MOST_OPEN: usize = 64;
 
 impl Folders {
-    /// Sees that `folder` is there and inside the roots, links resolved.
-    pub fn ensure(&mut self, config: &Config, folder: &Path) -> Result<(), FolderError> {
-        if self.good.contains(folder) {
-            return Ok(());
-        }
-        // Before anything is made: a folder outside is not even created.
-        if !config.within_roots(folder) {
-            return Err(FolderError::Outside(folder.to_owned()));
-        }
-        let failed = |source| FolderError::Io { folder: folder.to_owned(), source };
-        make(folder).map_err(failed)?;
-        if config.really_within_roots(folder).is_err() {
-            return Err(FolderError::Outside(folder.to_owned()));
-        }
-        self.good.insert(folder.to_owned());
-        Ok(())
+    /// The folder, made when it is missing.
+    pub fn ensure(&mut self, reach: &Reach, folder: &Path) -> Result<Arc<Folder>, FolderError> {
+        self.keep(folder, || reach.make_folder(folder)).map_err(|source| {
+            let folder = folder.to_owned();
+            if !reach.allows(&folder) {
+                FolderError::Outside(folder)
+            } else if source.raw_os_error() == Some(libc::ELOOP) {
+                FolderError::Link(folder)
+            } else {
+                FolderError::Io { folder, source }
+            }
+        })
     }
-}
 
-/// Makes a folder and those above it; each new name is durable.
-fn make(folder: &Path) -> io::Result<()> {
-    match std::fs::create_dir(folder) {
-        Ok(()) => folder.parent().map_or(Ok(()), sync_folder),
-        Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Ok(()),
-        Err(error) if error.kind() == io::ErrorKind::NotFound => {
-            let Some(parent) = folder.parent() else { return Err(error) };
-            make(parent)?;
-            make(folder)
-        }
-        Err(error) => Err(error),
+    /// A name in a folder that is there.
+    ///
+    /// # Errors
+    /// As [`Reach::folder`].
+    pub fn at(&mut self, reach: &Reach, path: &Path) -> io::Result<At> {
+        let name = path.file_name().ok_or(io::Error::from(io::ErrorKind::InvalidInput))?;
+        let parent = path.parent().unwrap_or(Path::new("/"));
+        Ok(self.keep(parent, || reach.folder(parent))?.at(name))
     }
-}
 
-/// Makes the names in a folder durable.
-pub(crate) fn sync_folder(folder: &Path) -> io::Result<()> {
-    crate::fault::at("folder.sync")?;
-    File::open(folder)?.sync_all()
+    fn keep(
+        &mut self,
+        path: &Path,
+        open: impl FnOnce() -> io::Result<Folder>,
+    ) -> io::Result<Arc<Folder>> {
+        if let Some(folder) = self.open.get(path) {
+            return Ok(Arc::clone(folder));
+        }
+        let folder = Arc::new(open()?);
+        if self.open.len() >= MOST_OPEN {
+            self.open.clear();
+        }
+        self.open.insert(path.to_owned(), Arc::clone(&folder));
+        Ok(folder)
+    }
 }
 
 /// `tide.csv` as `tide-2.csv`; a name without ending gets the number at its

@@ -6,5 +6,5 @@
 mod folders;
 mod moving;
 
-pub(crate) use folders::{Folders, numbered, sync_folder};
-pub(crate) use moving::{Moved, Moving, move_to, rename_over_nothing, sum_of};
+pub(crate) use folders::{FolderError, Folders, numbered};
+pub(crate) use moving::{Moved, Moving, move_to, sum_of};

@@ -1,24 +1,23 @@
 //! Moving one file.
 
-use std::ffi::CString;
-use std::fs::{File, FileTimes};
+use std::fs::FileTimes;
 use std::io::{self, Read, Write};
-use std::os::unix::ffi::OsStrExt;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
-use super::{numbered, sync_folder};
+use super::numbered;
 use crate::arrivals::Version;
 use crate::fault::at;
+use crate::files::At;
 
 /// A file to be moved.
 pub(crate) struct Moving<'a> {
-    pub source: &'a Path,
+    pub source: &'a At,
     /// The link that leads to the source, where one does: the source is copied and
     /// stays, and the link is removed.
-    pub link: Option<&'a Path>,
+    pub link: Option<&'a At>,
     pub version: &'a Version,
     pub sha256: &'a str,
-    pub target: &'a Path,
+    pub target: &'a At,
     /// Name of the copy while it is made on another device.
     pub staged_name: String,
 }
@@ -47,47 +46,18 @@ pub(crate) struct MoveError {
     pub source: io::Error,
 }
 
-/// The version at `path`, or `None` when nothing is there.
-fn version_at(path: &Path) -> io::Result<Option<Version>> {
-    match std::fs::symlink_metadata(path) {
-        Ok(meta) => Ok(Some(Version::of(&meta))),
-        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
-        Err(error) => Err(error),
-    }
-}
-
-/// Renames, failing with `AlreadyExists` rather than replacing.
-pub(crate) fn rename_over_nothing(from: &Path, to: &Path) -> io::Result<()> {
-    let from_c = CString::new(from.as_os_str().as_bytes())?;
-    let to_c = CString::new(to.as_os_str().as_bytes())?;
-    let at = libc::AT_FDCWD;
-    // SAFETY: both are valid C strings for the length of the call.
-    let done =
-        unsafe { libc::renameat2(at, from_c.as_ptr(), at, to_c.as_ptr(), libc::RENAME_NOREPLACE) };
-    if done == 0 {
-        return Ok(());
-    }
-    let error = io::Error::last_os_error();
-    if error.raw_os_error() != Some(libc::EINVAL) {
-        return Err(error);
-    }
-    // A file system without that flag: a hard link never replaces either.
-    std::fs::hard_link(from, to)?;
-    std::fs::remove_file(from)
-}
-
 /// Moves a file to its target, on the same device or another. The folders must
 /// be made durable afterwards; a copy is durable when this returns.
 pub(crate) fn move_to(moving: &Moving<'_>) -> Result<Moved, MoveError> {
     try_move(moving).map_err(|source| MoveError {
-        from: moving.source.to_owned(),
-        to: moving.target.to_owned(),
+        from: moving.source.path(),
+        to: moving.target.path(),
         source,
     })
 }
 
 fn try_move(moving: &Moving<'_>) -> io::Result<Moved> {
-    match version_at(moving.source)? {
+    match moving.source.version()? {
         Some(found) if found == *moving.version => {}
         other => {
             if stands_at_target(moving)? {
@@ -99,19 +69,22 @@ fn try_move(moving: &Moving<'_>) -> io::Result<Moved> {
     if moving.link.is_some() {
         return copy_over(moving);
     }
-    match at("file.rename").and_then(|()| rename_over_nothing(moving.source, moving.target)) {
+    let renamed =
+        at("file.rename").and_then(|()| moving.source.rename_over_nothing(moving.target));
+    match renamed {
         Ok(()) => at("file.renamed")?,
         Err(error) => match error.raw_os_error() {
             Some(libc::EEXIST) => return Ok(Moved::Taken),
             Some(libc::EXDEV) => return copy_over(moving),
-            Some(libc::ENOENT) if version_at(moving.source)?.is_none() => {
+            Some(libc::ENOENT) if moving.source.version()?.is_none() => {
                 return Ok(Moved::Missing);
             }
             _ => return Err(error),
         },
     }
-    // Between the look and the rename another file may have come to that name.
-    if version_at(moving.target)? == Some(*moving.version) {
+    // Between the look and the rename another file may have come to that name. The
+    // rename itself has changed the time of the inode.
+    if moving.target.version()?.is_some_and(|found| found.is_same_file(moving.version)) {
         return Ok(Moved::Done);
     }
     put_back(moving)?;
@@ -119,11 +92,12 @@ fn try_move(moving: &Moving<'_>) -> io::Result<Moved> {
 }
 
 fn put_back(moving: &Moving<'_>) -> io::Result<()> {
-    let mut place = moving.source.to_owned();
+    let mut place = moving.source.clone();
     for number in 2.. {
-        match rename_over_nothing(moving.target, &place) {
+        match moving.target.rename_over_nothing(&place) {
             Err(error) if error.raw_os_error() == Some(libc::EEXIST) => {
-                place = numbered(moving.source, number);
+                let name = numbered(&moving.source.path(), number);
+                place = moving.source.folder().at(name.file_name().unwrap_or_default());
             }
             other => return other,
         }
@@ -134,8 +108,8 @@ fn put_back(moving: &Moving<'_>) -> io::Result<()> {
 /// Whether the target is the file of an earlier, interrupted move: the same
 /// inode, or a verified copy on another device, which has our time and sum.
 fn stands_at_target(moving: &Moving<'_>) -> io::Result<bool> {
-    let Some(found) = version_at(moving.target)? else { return Ok(false) };
-    if found == *moving.version {
+    let Some(found) = moving.target.version()? else { return Ok(false) };
+    if found.is_same_file(moving.version) {
         return Ok(true);
     }
     let alike =
@@ -144,40 +118,39 @@ fn stands_at_target(moving: &Moving<'_>) -> io::Result<bool> {
 }
 
 /// SHA-256 of a file.
-pub(crate) fn sum_of(path: &Path) -> io::Result<[u8; 32]> {
+pub(crate) fn sum_of(place: &At) -> io::Result<[u8; 32]> {
     let mut sum = crate::arrivals::Sum::new();
-    io::copy(&mut File::open(path)?, &mut sum)?;
+    io::copy(&mut place.open()?, &mut sum)?;
     Ok(sum.finish())
 }
 
 /// Copies to another device: copy, fsync, verify, rename, unlink.
 fn copy_over(moving: &Moving<'_>) -> io::Result<Moved> {
-    let folder = moving.target.parent().unwrap_or(Path::new("/"));
     if stands_at_target(moving)? {
         // Interrupted between the rename of the copy and the unlink.
         return unlink_source(moving, Moved::Already);
     }
-    if version_at(moving.target)?.is_some() {
+    if moving.target.version()?.is_some() {
         return Ok(Moved::Taken);
     }
-    let staged = folder.join(&moving.staged_name);
+    let staged = moving.target.folder().at(moving.staged_name.as_ref());
     let copied = copy_verified(moving, &staged);
     match copied {
         Ok(true) => {}
         Ok(false) => {
-            std::fs::remove_file(&staged)?;
+            staged.remove()?;
             return Ok(Moved::Swapped);
         }
         Err(error) => {
             // The copy is made anew next time; a leftover would only take room.
-            let _ = std::fs::remove_file(&staged);
+            let _ = staged.remove();
             return Err(error);
         }
     }
-    match at("file.place").and_then(|()| rename_over_nothing(&staged, moving.target)) {
-        Ok(()) => sync_folder(folder)?,
+    match at("file.place").and_then(|()| staged.rename_over_nothing(moving.target)) {
+        Ok(()) => moving.target.folder().sync()?,
         Err(error) if error.raw_os_error() == Some(libc::EEXIST) => {
-            std::fs::remove_file(&staged)?;
+            staged.remove()?;
             return Ok(Moved::Taken);
         }
         Err(error) => return Err(error),
@@ -188,26 +161,26 @@ fn copy_over(moving: &Moving<'_>) -> io::Result<Moved> {
 fn unlink_source(moving: &Moving<'_>, moved: Moved) -> io::Result<Moved> {
     at("file.unlink")?;
     if let Some(link) = moving.link {
-        std::fs::remove_file(link)?;
+        link.remove()?;
         return Ok(moved);
     }
     // Another file that came to the name meanwhile is a new arrival: it stays.
-    if version_at(moving.source)? == Some(*moving.version) {
-        std::fs::remove_file(moving.source)?;
+    if moving.source.is(moving.version) {
+        moving.source.remove()?;
     }
     Ok(moved)
 }
 
 /// False when the source turned out to be another version.
-fn copy_verified(moving: &Moving<'_>, staged: &Path) -> io::Result<bool> {
-    let mut source = File::open(moving.source)?;
+fn copy_verified(moving: &Moving<'_>, staged: &At) -> io::Result<bool> {
+    let mut source = moving.source.open()?;
     let meta = source.metadata()?;
     if Version::of(&meta) != *moving.version {
-        File::create(staged)?;
         return Ok(false);
     }
     at("file.copy")?;
-    let mut copy = File::create(staged)?;
+    // Nobody else may read it before it has the permissions of its source.
+    let mut copy = staged.create(0o600)?;
     let mut buffer = vec![0; 256 * 1024];
     loop {
         let count = source.read(&mut buffer)?;
@@ -227,11 +200,16 @@ fn copy_verified(moving: &Moving<'_>, staged: &Path) -> io::Result<bool> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::path::Path;
+
+    fn at_path(path: &Path) -> At {
+        crate::files::Reach::anywhere().at(path).unwrap()
+    }
 
     fn moving<'a>(
-        source: &'a Path,
+        source: &'a At,
         version: &'a Version,
-        target: &'a Path,
+        target: &'a At,
         sum: &'a str,
     ) -> Moving<'a> {
         let staged_name = ".vadegate-1.copy".into();
@@ -250,17 +228,18 @@ mod tests {
         for away in homes() {
             let home = tempfile::tempdir().unwrap();
             let (source, target) = (home.path().join("a.csv"), away.path().join("a.csv"));
+            let (from, to) = (at_path(&source), at_path(&target));
             std::fs::write(&source, "rows").unwrap();
-            let version = version_at(&source).unwrap().unwrap();
-            let sum = crate::arrivals::hex(&sum_of(&source).unwrap());
+            let version = from.version().unwrap().unwrap();
+            let sum = crate::arrivals::hex(&sum_of(&from).unwrap());
 
             std::fs::write(&target, "other").unwrap();
-            assert_eq!(move_to(&moving(&source, &version, &target, &sum)).unwrap(), Moved::Taken);
+            assert_eq!(move_to(&moving(&from, &version, &to, &sum)).unwrap(), Moved::Taken);
             assert_eq!(std::fs::read_to_string(&target).unwrap(), "other");
 
             std::fs::remove_file(&target).unwrap();
-            assert_eq!(move_to(&moving(&source, &version, &target, &sum)).unwrap(), Moved::Done);
-            assert_eq!(move_to(&moving(&source, &version, &target, &sum)).unwrap(), Moved::Already);
+            assert_eq!(move_to(&moving(&from, &version, &to, &sum)).unwrap(), Moved::Done);
+            assert_eq!(move_to(&moving(&from, &version, &to, &sum)).unwrap(), Moved::Already);
             assert_eq!(std::fs::read_to_string(&target).unwrap(), "rows");
             assert!(!source.try_exists().unwrap());
             assert_eq!(
@@ -276,14 +255,15 @@ mod tests {
         for away in homes() {
             let home = tempfile::tempdir().unwrap();
             let (source, target) = (home.path().join("a.csv"), away.path().join("a.csv"));
+            let (from, to) = (at_path(&source), at_path(&target));
             std::fs::write(&source, "rows").unwrap();
-            let version = version_at(&source).unwrap().unwrap();
+            let version = from.version().unwrap().unwrap();
             std::fs::write(&source, "newer rows").unwrap();
-            let outcome = move_to(&moving(&source, &version, &target, "")).unwrap();
+            let outcome = move_to(&moving(&from, &version, &to, "")).unwrap();
             assert_eq!(outcome, Moved::Swapped);
             assert_eq!(std::fs::read_to_string(&source).unwrap(), "newer rows");
             std::fs::remove_file(&source).unwrap();
-            let outcome = move_to(&moving(&source, &version, &target, "")).unwrap();
+            let outcome = move_to(&moving(&from, &version, &to, "")).unwrap();
             assert_eq!(outcome, Moved::Missing);
         }
     }
@@ -293,11 +273,12 @@ mod tests {
         let Ok(away) = tempfile::tempdir_in("/dev/shm") else { return };
         let home = tempfile::tempdir().unwrap();
         let (source, target) = (home.path().join("a.csv"), away.path().join("a.csv"));
+            let (from, to) = (at_path(&source), at_path(&target));
         std::fs::write(&source, "rows").unwrap();
-        let version = version_at(&source).unwrap().unwrap();
-        let sum = crate::arrivals::hex(&sum_of(&source).unwrap());
-        let job = moving(&source, &version, &target, &sum);
-        assert!(copy_verified(&job, &target).unwrap());
+        let version = from.version().unwrap().unwrap();
+        let sum = crate::arrivals::hex(&sum_of(&from).unwrap());
+        let job = moving(&from, &version, &to, &sum);
+        assert!(copy_verified(&job, &to).unwrap());
         assert_eq!(move_to(&job).unwrap(), Moved::Already);
         assert!(!source.try_exists().unwrap());
     }

@@ -415,8 +415,13 @@ pub(super) fn replace(
     if sha256 == new.sha256 {
         tx.connection
             .execute(
-                "UPDATE entry SET modified_ns = ?, inode = ? WHERE id = ?",
-                params![new.version.modified_ns, as_i64(new.version.inode), old],
+                "UPDATE entry SET modified_ns = ?, inode = ?, changed_ns = ? WHERE id = ?",
+                params![
+                    new.version.modified_ns,
+                    as_i64(new.version.inode),
+                    new.version.changed_ns,
+                    old
+                ],
             )
             .map_err(writing)?;
         return Ok(Some(Entered::Touched { id: old }));
@@ -437,8 +442,8 @@ fn insert(tx: &mut Tx<'_>, id: i64, new: &NewEntry, row: &Row<'_>) -> Result<boo
         tx.connection
             .prepare_cached(
                 "INSERT INTO entry (id, gate, drop_folder, path, bytes, modified_ns, inode, sha256, state,
-                   fields, seen_at, ready_at, worked_at, target, in_drop, repeat_of, revision_of, space, identity)
-                 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 1, ?, ?, ?, ?)
+                   fields, seen_at, ready_at, worked_at, target, in_drop, repeat_of, revision_of, space, identity, changed_ns)
+                 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 1, ?, ?, ?, ?, ?)
                  ON CONFLICT (space, identity) WHERE identity IS NOT NULL DO NOTHING",
             )?
             .execute(params![
@@ -459,7 +464,8 @@ fn insert(tx: &mut Tx<'_>, id: i64, new: &NewEntry, row: &Row<'_>) -> Result<boo
                 row.repeat_of,
                 row.revision_of,
                 new.space,
-                row.identity
+                row.identity,
+                new.version.changed_ns
             ])
     };
     Ok(write().map_err(writing)? == 1)

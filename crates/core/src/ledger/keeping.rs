@@ -11,7 +11,7 @@ use rusqlite::{Connection, OpenFlags};
 
 use super::writer::Tx;
 use super::{FILE_NAME, Ledger, LedgerError, State, schema, writing};
-use crate::filing::sync_folder;
+use crate::files::Reach;
 
 /// Pages that are copied before others have their turn.
 const PIECE: i32 = 2000;
@@ -84,11 +84,14 @@ impl Ledger {
                     .map_err(failed("backed up"))?;
                 schema::refuse_damaged(&target, &staged)
             })?;
-            std::fs::File::open(&staged)
-                .and_then(|file| file.sync_all())
-                .and_then(|()| crate::filing::rename_over_nothing(&staged, to))
-                .and_then(|()| sync_folder(folder))
-                .map_err(folder_fault(folder))
+            let place = || -> std::io::Result<()> {
+                std::fs::File::open(&staged)?.sync_all()?;
+                let at = |path: &Path| Reach::anywhere().at(&std::path::absolute(path)?);
+                let to = at(to)?;
+                at(&staged)?.rename_over_nothing(&to)?;
+                to.folder().sync()
+            };
+            place().map_err(folder_fault(folder))
         };
         let copied = copy();
         if copied.is_err() {
@@ -225,7 +228,7 @@ pub fn restore(state: &Path, from: &Path) -> Result<Option<PathBuf>, LedgerError
         aside = Some(place);
     }
     std::fs::rename(&staged, &file)
-        .and_then(|()| sync_folder(state))
+        .and_then(|()| std::fs::File::open(state)?.sync_all())
         .map_err(folder_fault(state))?;
     Ok(aside)
 }

@@ -201,7 +201,7 @@ impl Ledger {
             let mut query = || -> rusqlite::Result<()> {
                 for wheres in IN_DROP {
                     let mut select = reader.prepare_cached(&format!(
-                        "SELECT path, bytes, modified_ns, inode, id, drop_folder FROM entry WHERE gate = ? AND {wheres}"
+                        "SELECT path, bytes, modified_ns, inode, id, drop_folder, changed_ns FROM entry WHERE gate = ? AND {wheres}"
                     ))?;
                     let mut rows = select.query([gate])?;
                     while let Some(row) = rows.next()? {
@@ -209,6 +209,7 @@ impl Ledger {
                             bytes: row.get::<_, i64>(1)?.cast_unsigned(),
                             modified_ns: row.get(2)?,
                             inode: row.get::<_, i64>(3)?.cast_unsigned(),
+                            changed_ns: row.get(6)?,
                         };
                         let (folder, path) = (row.get_ref(5)?, row.get_ref(0)?);
                         each(folder.as_str()?, path.as_str()?, version, row.get(4)?);
@@ -314,8 +315,10 @@ impl Ledger {
         self.read(|reader| {
             let query = || -> rusqlite::Result<Vec<Unpublished>> {
                 let mut select = reader.prepare_cached(
+                    // By the index of the few that are pending: an order by id alone would
+                    // walk through every output that was ever made.
                     "SELECT o.id, o.batch, o.path, o.staged, o.mode, o.base_bytes, o.inode, o.bytes
-                     FROM output o JOIN batch b ON b.id = o.batch
+                     FROM output o INDEXED BY output_unpublished JOIN batch b ON b.id = o.batch
                      WHERE o.published_at IS NULL AND o.committed_at IS NOT NULL AND b.gate = ?
                      ORDER BY o.id",
                 )?;
@@ -357,7 +360,7 @@ impl Ledger {
         self.read(|reader| {
             reader
                 .prepare_cached(
-                    "SELECT COUNT(*) FROM output WHERE path = ? AND published_at IS NULL AND committed_at IS NOT NULL",
+                    "SELECT COUNT(*) FROM output INDEXED BY output_unpublished WHERE path = ? AND published_at IS NULL AND committed_at IS NOT NULL",
                 )
                 .and_then(|mut select| select.query_row([path], |row| row.get::<_, i64>(0)))
                 .map(|count| count > 0)

@@ -44,13 +44,14 @@ impl Ledger {
         self.by(by, move |tx, why| {
             let held = state_of(tx, entry)? == Some(State::Held);
             let words = if held { "released, to be worked again" } else { "reopened" };
-            let update = "UPDATE entry SET state = ?2, modified_ns = ?3, inode = ?4, tries = 0,
+            let update = "UPDATE entry SET state = ?2, modified_ns = ?3, inode = ?4, changed_ns = ?5, tries = 0,
                  not_before = NULL, reason = NULL, forgotten = 0,
                  source = CASE WHEN in_drop THEN NULL ELSE COALESCE(source, target) END,
                  target = NULL WHERE id = ?1";
             let (modified, inode) = (version.modified_ns, as_i64(version.inode));
             let words = format!("{words}: {why}");
-            step_and(tx, entry, State::Ready, Cause::Person, &words, update, &[&modified, &inode])?;
+            let values: [&dyn rusqlite::ToSql; 3] = [&modified, &inode, &version.changed_ns];
+            step_and(tx, entry, State::Ready, Cause::Person, &words, update, &values)?;
             match identity {
                 Some(identity) => take_identity(tx, entry, &identity),
                 None => Ok(()),
@@ -67,12 +68,12 @@ impl Ledger {
         by: By,
     ) -> Result<(), LedgerError> {
         self.by(by, move |tx, why| {
-            let update = "UPDATE entry SET state = ?2, modified_ns = ?3, inode = ?4, reason = NULL,
+            let update = "UPDATE entry SET state = ?2, modified_ns = ?3, inode = ?4, changed_ns = ?6, reason = NULL,
                  source = CASE WHEN in_drop THEN NULL ELSE COALESCE(source, target) END,
                  target = ?5 WHERE id = ?1";
             let (modified, inode) = (version.modified_ns, as_i64(version.inode));
             let words = format!("released, to be filed as it is: {why}");
-            let values: [&dyn rusqlite::ToSql; 3] = [&modified, &inode, &target];
+            let values: [&dyn rusqlite::ToSql; 4] = [&modified, &inode, &target, &version.changed_ns];
             step_and(tx, entry, State::Worked, Cause::Person, &words, update, &values)?;
             Ok(())
         })

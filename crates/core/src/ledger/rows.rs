@@ -11,7 +11,7 @@ use crate::arrivals::Version;
 const COLUMNS: &str =
     "id, gate, drop_folder, path, bytes, modified_ns, inode, sha256, state, fields,
   seen_at, ready_at, worked_at, filed_at, target, in_drop, tries, reason, repeat_of, batch, rows,
-  source, revision_of, forgotten";
+  source, revision_of, forgotten, changed_ns";
 
 /// Which entries are thought to lie in a drop folder: open ones, and those that were
 /// filed or adopted in place. Each has an index of its own.
@@ -35,6 +35,7 @@ pub(super) fn filing(row: &Row<'_>) -> rusqlite::Result<Filing> {
         bytes: row.get::<_, i64>(4)?.cast_unsigned(),
         modified_ns,
         inode: row.get::<_, i64>(6)?.cast_unsigned(),
+        changed_ns: row.get(24)?,
     };
     let state: String = row.get(8)?;
     let fields: String = row.get(9)?;

@@ -10,8 +10,11 @@ use super::LedgerError;
 
 /// Migrations in order; the first brings an empty file to schema 1. A released
 /// one is never edited.
-const MIGRATIONS: [&str; 2] =
-    [include_str!("migrations/0001.sql"), include_str!("migrations/0002.sql")];
+const MIGRATIONS: [&str; 3] = [
+    include_str!("migrations/0001.sql"),
+    include_str!("migrations/0002.sql"),
+    include_str!("migrations/0003.sql"),
+];
 
 /// The schema that this program writes.
 pub const VERSION: i64 = MIGRATIONS.len() as i64;

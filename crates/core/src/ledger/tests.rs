@@ -13,7 +13,7 @@ fn new(path: &str, content: u8) -> NewEntry {
         drop_folder: "/drops".into(),
         path: path.into(),
         place: path.into(),
-        version: Version { bytes: 3, modified_ns: i64::from(content), inode: 7 },
+        version: Version { bytes: 3, modified_ns: i64::from(content), inode: 7, changed_ns: 0 },
         sha256: [content; 32],
         fields: Fields::new(),
         seen_at: 1,

@@ -14,9 +14,10 @@ use vadegate_tables::source::look;
 use vadegate_tables::{Account, Added, Bytes, Depth, Fault, Options, Plan, Writing};
 
 use super::merge::{Opening, RejectsAt, Source, SourceFault, StageError, begin_with, note, stage};
-use crate::arrivals::{Kind, Version, open_unmarked, sweep, temporary_name};
+use crate::arrivals::{Kind, Version, sweep, temporary_name};
 use crate::config::Exists;
-use crate::filing::{numbered, rename_over_nothing, sync_folder};
+use crate::files::{At, Reach};
+use crate::filing::numbered;
 use crate::pattern::{Builtins, Fields, Pattern, Template, field_order, natural_order};
 
 /// In which order sources are merged.
@@ -171,7 +172,7 @@ impl HandMerge {
             }
             let depth = if self.subfolders { u32::MAX } else { 0 };
             let mut files = Vec::new();
-            let swept = sweep(source, depth, |seen| {
+            let swept = sweep(&Reach::anywhere(), source, depth, |seen| {
                 if seen.kind == Kind::File && seen.utf8 {
                     files.push(seen);
                 }
@@ -251,7 +252,8 @@ impl HandMerge {
             None => None,
         };
         let source = Source {
-            path: one.path.clone(),
+            path: std::path::absolute(&one.path).map_err(|error| error.to_string())?,
+            reach: Reach::anywhere(),
             name: one.name.clone(),
             version: one.version,
             added,
@@ -264,7 +266,8 @@ impl HandMerge {
 
 /// Why a file of a folder is no table.
 fn no_table(path: &Path) -> Result<Option<String>, HandError> {
-    let file = open_unmarked(path).map_err(failed(path))?;
+    let opened = by_hand(path).and_then(|at| at.open());
+    let file = opened.map_err(failed(path))?;
     if file.metadata().map_err(failed(path))?.len() == 0 {
         return Ok(Some("is empty".into()));
     }
@@ -355,22 +358,26 @@ impl HandPlan {
         std::fs::create_dir_all(folder).map_err(failed(folder))?;
         let mut plan = Plan::new(self.options(output, folder)?);
         if let Some(base) = &base {
-            begin_with(&mut plan, base).map_err(HandError::Refused)?;
+            begin_with(&mut plan, &Reach::anywhere(), base).map_err(HandError::Refused)?;
         }
         let sources = self.sound(&mut plan, sources)?;
         if sources.is_empty() {
             return Ok(None);
         }
-        let opening = Opening { header: true, line_end: false, base, summed: false };
-        let staged = Hidden(folder.join(format!(".vadegate-{}.merging", std::process::id())));
-        let aside = Hidden(folder.join(format!(".vadegate-{}.rejects", std::process::id())));
+        let opening = Opening { header: true, line_end: false, base, summed: false, mode: None };
+        let hidden = |ending: &str| {
+            let name = format!(".vadegate-{}.{ending}", std::process::id());
+            by_hand(&folder.join(name)).map(Hidden).map_err(failed(folder))
+        };
+        let (staged, aside) = (hidden("merging")?, hidden("rejects")?);
         let wanted = plan.options().misfits != vadegate_tables::Misfits::Hold;
         let rejects = wanted.then_some(RejectsAt { staged: &aside.0, header: true });
         let made = stage(plan, &sources, &staged.0, &opening, rejects.as_ref(), stopping);
         let made = made.map_err(|error| told(error, &sources, output))?;
         let replace = there && self.order.exists != Exists::Number;
-        let put = |from: &Path, to: &Path, replace: bool| {
-            if replace { std::fs::rename(from, to) } else { rename_over_nothing(from, to) }
+        let put = |from: &At, to: &Path, replace: bool| {
+            let to = by_hand(to)?;
+            if replace { from.rename(&to) } else { from.rename_over_nothing(&to) }
         };
         let mut rejects = made.rejects.as_ref().map(|_| rejects_of(&place));
         if let Some(rejects) = &mut rejects {
@@ -385,7 +392,7 @@ impl HandPlan {
             put(&aside.0, rejects, replace).map_err(failed(rejects))?;
         }
         put(&staged.0, &place, replace).map_err(failed(&place))?;
-        sync_folder(folder).map_err(failed(folder))?;
+        staged.0.folder().sync().map_err(failed(folder))?;
         Ok(Some(HandMade { output: place, bytes: made.rows.bytes, rejects, account: made.account }))
     }
 
@@ -457,12 +464,17 @@ fn told(error: StageError, sources: &[Source], output: &Path) -> HandError {
     }
 }
 
+/// A place that a person names: what they may reach themselves.
+fn by_hand(path: &Path) -> io::Result<At> {
+    Reach::anywhere().at(&std::path::absolute(path)?)
+}
+
 /// A hidden file that is gone in the end, unless it was renamed.
-struct Hidden(PathBuf);
+struct Hidden(At);
 
 impl Drop for Hidden {
     fn drop(&mut self) {
         // Mostly it was renamed, and is not there any more.
-        let _ = std::fs::remove_file(&self.0);
+        let _ = self.0.remove();
     }
 }

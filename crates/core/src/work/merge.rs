@@ -1,10 +1,10 @@
 //! Staging a merge: the rows of many sources into hidden files.
 
-use std::fs::File;
+use std::fs::{File, Permissions};
 use std::io::{self, Write};
-use std::os::unix::fs::MetadataExt;
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 
 use vadegate_tables::source::{Table, each_table};
@@ -12,13 +12,16 @@ use vadegate_tables::{
     Account, Added, Bytes, Depth, Fault, Input, MergeError, Merger, Part, Plan, Writing,
 };
 
-use crate::arrivals::{Sum, Version, open_unmarked};
+use crate::arrivals::{Sum, Version};
 use crate::fault::at;
+use crate::files::{At, Reach};
 use crate::ledger::MadeOutput;
 
 /// A source of a merge.
 pub(crate) struct Source {
     pub path: PathBuf,
+    /// By what it is reached.
+    pub reach: Reach,
     /// Its name in accounts.
     pub name: String,
     pub version: Version,
@@ -75,7 +78,8 @@ pub(crate) enum StageError {
 
 /// Opens a source and sees that it is the fingerprinted version.
 fn open(source: &Source) -> Result<File, SourceFault> {
-    let file = open_unmarked(&source.path).map_err(|error| match error.kind() {
+    let opened = source.reach.at(&source.path).and_then(|at| at.open());
+    let file = opened.map_err(|error| match error.kind() {
         io::ErrorKind::NotFound => SourceFault::Changed,
         _ => SourceFault::Unreadable(error),
     })?;
@@ -118,9 +122,15 @@ pub(crate) struct Existing {
 }
 
 /// Looks at an output that is there; no columns when it is empty.
-pub(crate) fn existing(path: &Path, writing: &Writing) -> Result<Existing, String> {
+pub(crate) fn existing(
+    reach: &Reach,
+    path: &Path,
+    writing: &Writing,
+) -> Result<Existing, String> {
     let shown = path.display();
-    let file = open_unmarked(path)
+    let file = reach
+        .at(path)
+        .and_then(|at| at.open())
         .map_err(|error| format!("the output `{shown}` cannot be read: {error}"))?;
     let bytes = file.metadata().map_err(|error| error.to_string())?.len();
     let (columns, ended) = vadegate_tables::existing(&file, writing)
@@ -129,9 +139,11 @@ pub(crate) fn existing(path: &Path, writing: &Writing) -> Result<Existing, Strin
 }
 
 /// Fixes the columns of a plan to those of an output whose rows come first.
-pub(crate) fn begin_with(plan: &mut Plan, output: &Path) -> Result<(), String> {
+pub(crate) fn begin_with(plan: &mut Plan, reach: &Reach, output: &Path) -> Result<(), String> {
     let shown = output.display();
-    let file = open_unmarked(output)
+    let file = reach
+        .at(output)
+        .and_then(|at| at.open())
         .map_err(|error| format!("the output `{shown}` cannot be read: {error}"))?;
     let failed =
         |error: MergeError| format!("the output `{shown}` is no table to append to: {error}");
@@ -159,6 +171,8 @@ pub(crate) struct Opening {
     pub base: Option<PathBuf>,
     /// Whether the bytes are summed as they are written.
     pub summed: bool,
+    /// Permissions of what is staged; without them those of the strictest source.
+    pub mode: Option<u32>,
 }
 
 /// A file that is being staged.
@@ -167,17 +181,24 @@ pub(crate) struct Staging {
     /// None where nobody asks for it.
     sum: Option<Sum>,
     bytes: u64,
+    /// Permissions that it has in the end.
+    mode: u32,
 }
 
 impl Staging {
-    pub fn create(path: &Path, summed: bool) -> io::Result<Self> {
+    /// Begins an empty staged file, which nobody else may read before it is finished:
+    /// then it has `mode`.
+    pub fn create(place: &At, summed: bool, mode: u32) -> io::Result<Self> {
         at("stage.create")?;
         let sum = summed.then(Sum::new);
-        Ok(Staging { file: File::create(path)?, sum, bytes: 0 })
+        // One that was left there has permissions of its own.
+        place.remove()?;
+        Ok(Staging { file: place.create(0o600)?, sum, bytes: 0, mode })
     }
 
     /// Makes it durable.
     pub fn finish(self, rows: u64, account: Option<String>) -> io::Result<MadeOutput> {
+        self.file.set_permissions(Permissions::from_mode(self.mode))?;
         at("stage.sync").and_then(|()| self.file.sync_all())?;
         at("stage.synced")?;
         let inode = self.file.metadata()?.ino();
@@ -204,28 +225,49 @@ impl Write for Staging {
 
 /// Where rows that are set aside are staged.
 pub(crate) struct RejectsAt<'a> {
-    pub staged: &'a Path,
+    pub staged: &'a At,
     /// Whether the file begins with its header.
     pub header: bool,
+}
+
+/// What all sources allow to read or write, so that an output is not open to more people
+/// than what it was made of; nobody may execute it.
+pub(crate) fn strictest_mode(sources: &[Source]) -> u32 {
+    let of = |source: &Source| source.reach.at(&source.path).and_then(|at| at.look());
+    // What cannot be looked at will not be read either.
+    let modes = sources.iter().filter_map(|source| of(source).ok().flatten());
+    modes.fold(default_mode(), |mode, meta| mode & meta.mode)
+}
+
+/// What this process gives a new file.
+pub(crate) fn default_mode() -> u32 {
+    static UMASK: OnceLock<u32> = OnceLock::new();
+    let umask = UMASK.get_or_init(|| {
+        // Asking by setting it would be seen by other threads; the kernel tells it too.
+        let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
+        let line = status.lines().find_map(|line| line.strip_prefix("Umask:"));
+        line.and_then(|mask| u32::from_str_radix(mask.trim(), 8).ok()).unwrap_or(0o022)
+    });
+    0o666 & !umask
 }
 
 /// Writes the rows of all sources to `staged` and makes them durable.
 pub(crate) fn stage(
     plan: Plan,
     sources: &[Source],
-    staged: &Path,
+    staged: &At,
     opening: &Opening,
     rejects: Option<&RejectsAt<'_>>,
     stopping: &AtomicBool,
 ) -> Result<Staged, StageError> {
-    let mut rows = Staging::create(staged, opening.summed).map_err(StageError::Output)?;
+    let mode = opening.mode.unwrap_or_else(|| strictest_mode(sources));
+    let create = |place| Staging::create(place, opening.summed, mode).map_err(StageError::Output);
+    let mut rows = create(staged)?;
     if opening.line_end {
         rows.write_all(b"\n").map_err(StageError::Output)?;
     }
     let mut aside = match rejects {
-        Some(rejects) => {
-            Some(Staging::create(rejects.staged, opening.summed).map_err(StageError::Output)?)
-        }
+        Some(rejects) => Some(create(rejects.staged)?),
         None => None,
     };
     let mut merger = Merger::begin(Box::new(&mut rows), plan, opening.header).map_err(refused)?;
@@ -233,7 +275,8 @@ pub(crate) fn stage(
         merger.set_aside_to(Box::new(aside), rejects.header).map_err(refused)?;
     }
     if let Some(base) = &opening.base {
-        let file = open_unmarked(base).map_err(StageError::Output)?;
+        let opened = staged.reach().at(base).and_then(|at| at.open());
+        let file = opened.map_err(StageError::Output)?;
         let name = base.display().to_string();
         let input = Input { name: &name, file: &file, added: &[], sheet: None, read: None };
         merger.copy(&input).map_err(refused)?;
@@ -294,8 +337,8 @@ pub(crate) fn copy_all(
 }
 
 /// Stages a small text, such as an account.
-pub(crate) fn stage_text(staged: &Path, text: &str) -> io::Result<MadeOutput> {
-    let mut staging = Staging::create(staged, true)?;
+pub(crate) fn stage_text(staged: &At, text: &str, mode: u32) -> io::Result<MadeOutput> {
+    let mut staging = Staging::create(staged, true, mode)?;
     staging.write_all(text.as_bytes())?;
     staging.finish(0, None)
 }

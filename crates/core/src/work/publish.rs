@@ -1,13 +1,14 @@
 //! Publishing: bringing a committed output into its place. Every step can be
 //! done again after a crash at any point.
 
-use std::fs::File;
+use std::fs::{File, Permissions};
 use std::io::{self, Read, Seek, SeekFrom, Write};
-use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
+use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
 use crate::fault::at;
-use crate::filing::{numbered, rename_over_nothing, sync_folder};
+use crate::files::{At, Reach};
+use crate::filing::numbered;
 use crate::ledger::Unpublished;
 
 /// Why an output cannot be published; it is tried again at the next pass.
@@ -27,113 +28,126 @@ pub(crate) enum PublishError {
     Io { path: PathBuf, source: io::Error },
 }
 
+fn failed(place: &At) -> impl Fn(io::Error) -> PublishError {
+    let path = place.path();
+    move |source| PublishError::Io { path: path.clone(), source }
+}
+
 /// Publishes and gives the path at which the output stands.
-pub(crate) fn publish(output: &Unpublished) -> Result<PathBuf, PublishError> {
+pub(crate) fn publish(reach: &Reach, output: &Unpublished) -> Result<PathBuf, PublishError> {
     let path = Path::new(&output.path);
-    let staged = Path::new(&output.staged);
+    let reached = reach.at(path).and_then(|to| Ok((to, reach.at(Path::new(&output.staged))?)));
+    let (to, staged) =
+        reached.map_err(|source| PublishError::Io { path: path.to_owned(), source })?;
     let done = match output.mode.as_str() {
-        "append" => append(output, path, staged),
-        "replace" => replace(output, path, staged),
-        _ => create(output, path, staged),
+        "append" => append(output, &to, &staged),
+        "replace" => replace(output, &to, &staged),
+        _ => create(output, &to, &staged),
     }?;
-    let folder = path.parent().unwrap_or(Path::new("/"));
-    let synced = sync_folder(folder).and_then(|()| at("publish.published"));
-    synced.map_err(|source| PublishError::Io { path: done.clone(), source })?;
-    Ok(done)
+    let synced = done.folder().sync().and_then(|()| at("publish.published"));
+    synced.map_err(failed(&done))?;
+    Ok(done.path())
 }
 
-fn inode_at(path: &Path) -> Option<u64> {
-    std::fs::symlink_metadata(path).ok().map(|meta| meta.ino())
+fn inode_at(place: &At) -> Option<u64> {
+    place.version().ok().flatten().map(|version| version.inode)
 }
 
-fn lost(path: &Path, staged: &Path) -> PublishError {
-    PublishError::Lost { staged: staged.to_owned(), path: path.to_owned() }
+fn lost(place: &At, staged: &At) -> PublishError {
+    PublishError::Lost { staged: staged.path(), path: place.path() }
 }
 
-fn create(output: &Unpublished, path: &Path, staged: &Path) -> Result<PathBuf, PublishError> {
+fn create(output: &Unpublished, to: &At, staged: &At) -> Result<At, PublishError> {
     let there = inode_at(staged).is_some();
-    let mut place = path.to_owned();
+    let mut place = to.clone();
     for number in 2..100_000 {
         if inode_at(&place) == Some(output.inode) {
             return Ok(place);
         }
         if there {
-            match at("publish.create").and_then(|()| rename_over_nothing(staged, &place)) {
+            match at("publish.create").and_then(|()| staged.rename_over_nothing(&place)) {
                 Ok(()) => return Ok(place),
                 Err(error) if error.raw_os_error() == Some(libc::EEXIST) => {}
-                Err(source) => return Err(PublishError::Io { path: place, source }),
+                Err(source) => return Err(failed(&place)(source)),
             }
         } else if inode_at(&place).is_none() {
             break;
         }
-        place = numbered(path, number);
+        let name = numbered(&to.path(), number);
+        place = to.folder().at(name.file_name().unwrap_or_default());
     }
-    Err(lost(path, staged))
+    Err(lost(to, staged))
 }
 
-fn replace(output: &Unpublished, path: &Path, staged: &Path) -> Result<PathBuf, PublishError> {
-    match at("publish.replace").and_then(|()| std::fs::rename(staged, path)) {
-        Ok(()) => Ok(path.to_owned()),
+fn replace(output: &Unpublished, to: &At, staged: &At) -> Result<At, PublishError> {
+    match at("publish.replace").and_then(|()| staged.rename(to)) {
+        Ok(()) => Ok(to.clone()),
         Err(error) if error.kind() == io::ErrorKind::NotFound => {
-            if inode_at(path) == Some(output.inode) {
-                Ok(path.to_owned())
+            if inode_at(to) == Some(output.inode) {
+                Ok(to.clone())
             } else {
-                Err(lost(path, staged))
+                Err(lost(to, staged))
             }
         }
-        Err(source) => Err(PublishError::Io { path: path.to_owned(), source }),
+        Err(source) => Err(failed(to)(source)),
     }
 }
 
 /// Appends the staged bytes after the recorded length. What stands there
 /// already must be the beginning of our own bytes, from an append that was
 /// interrupted: anything else is somebody else's, and is not cut off.
-fn append(output: &Unpublished, path: &Path, staged: &Path) -> Result<PathBuf, PublishError> {
-    let failed = |source| PublishError::Io { path: path.to_owned(), source };
-    at("publish.append").map_err(failed)?;
-    let mut piece = match File::open(staged) {
+fn append(output: &Unpublished, to: &At, staged: &At) -> Result<At, PublishError> {
+    let failed = failed(to);
+    at("publish.append").map_err(&failed)?;
+    let mut piece = match staged.open() {
         Ok(piece) => piece,
         Err(error) if error.kind() == io::ErrorKind::NotFound => {
             // The staged file is removed only after the append was durable.
-            let length = std::fs::metadata(path).map_err(failed)?.len();
+            let length = to.version().map_err(&failed)?.map_or(0, |version| version.bytes);
             let whole = length >= output.base_bytes + output.bytes;
-            return if whole { Ok(path.to_owned()) } else { Err(lost(path, staged)) };
+            return if whole { Ok(to.clone()) } else { Err(lost(to, staged)) };
         }
         Err(source) => return Err(failed(source)),
     };
-    let mut options = File::options();
-    options.read(true).write(true).custom_flags(libc::O_NOFOLLOW);
-    let mut file = match options.open(path) {
+    let mut file = match to.open_to_write() {
         Ok(file) => file,
         // Moved away since the commit: the rows begin a new output. They lack
         // the header, which its reader will notice; they are not lost.
         Err(error) if error.kind() == io::ErrorKind::NotFound => {
-            return create(output, path, staged);
+            return create(output, to, staged);
         }
         Err(source) => return Err(failed(source)),
     };
-    let length = file.metadata().map_err(failed)?.len();
+    let length = file.metadata().map_err(&failed)?.len();
     if length < output.base_bytes {
         return Err(PublishError::Shortened {
-            path: path.to_owned(),
+            path: to.path(),
             expected: output.base_bytes,
             found: length,
         });
     }
-    file.seek(SeekFrom::Start(output.base_bytes)).map_err(failed)?;
+    file.seek(SeekFrom::Start(output.base_bytes)).map_err(&failed)?;
     let beyond = length - output.base_bytes;
-    if beyond > output.bytes || !begins_alike(&mut file, &mut piece, beyond).map_err(failed)? {
-        return Err(PublishError::Foreign { path: path.to_owned(), expected: output.base_bytes });
+    if beyond > output.bytes || !begins_alike(&mut file, &mut piece, beyond).map_err(&failed)? {
+        return Err(PublishError::Foreign { path: to.path(), expected: output.base_bytes });
     }
     if beyond < output.bytes {
-        file.set_len(output.base_bytes).map_err(failed)?;
-        file.seek(SeekFrom::Start(output.base_bytes)).map_err(failed)?;
-        piece.rewind().map_err(failed)?;
-        copy(&mut piece, &mut file).map_err(failed)?;
+        close_to_others(&file, &piece).map_err(&failed)?;
+        file.set_len(output.base_bytes).map_err(&failed)?;
+        file.seek(SeekFrom::Start(output.base_bytes)).map_err(&failed)?;
+        piece.rewind().map_err(&failed)?;
+        copy(&mut piece, &mut file).map_err(&failed)?;
     }
-    at("publish.sync").and_then(|()| file.sync_all()).map_err(failed)?;
-    at("publish.unstage").and_then(|()| std::fs::remove_file(staged)).map_err(failed)?;
-    Ok(path.to_owned())
+    at("publish.sync").and_then(|()| file.sync_all()).map_err(&failed)?;
+    at("publish.unstage").and_then(|()| staged.remove()).map_err(&failed)?;
+    Ok(to.clone())
+}
+
+/// Takes from the output the permissions that the rows which come into it do not give.
+fn close_to_others(file: &File, piece: &File) -> io::Result<()> {
+    let (has, wanted) = (file.metadata()?.permissions().mode(), piece.metadata()?.permissions());
+    let kept = has & (wanted.mode() | 0o200);
+    if kept == has { Ok(()) } else { file.set_permissions(Permissions::from_mode(kept & 0o7777)) }
 }
 
 fn copy(piece: &mut File, file: &mut File) -> io::Result<()> {
@@ -172,7 +186,7 @@ mod tests {
             id: 1,
             batch: 1,
             path: folder.join("out.csv").display().to_string(),
-            inode: inode_at(&path).unwrap(),
+            inode: Reach::anywhere().at(&path).unwrap().version().unwrap().unwrap().inode,
             staged: path.display().to_string(),
             mode: mode.into(),
             base_bytes: base,
@@ -187,8 +201,8 @@ mod tests {
             let piece = output(folder.path(), "append", 4, "b\nc\nd\n");
             let out = folder.path().join("out.csv");
             std::fs::write(&out, format!("h\na\n{}", &"b\nc\nd\n"[..written])).unwrap();
-            publish(&piece).unwrap();
-            publish(&piece).unwrap();
+            publish(&Reach::anywhere(), &piece).unwrap();
+            publish(&Reach::anywhere(), &piece).unwrap();
             assert_eq!(std::fs::read_to_string(&out).unwrap(), "h\na\nb\nc\nd\n");
             assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 1);
         }
@@ -203,7 +217,7 @@ mod tests {
             [("h\na\nx\n", "changed by somebody else"), ("h\n", "had 4 bytes and now has 2")]
         {
             std::fs::write(&out, text).unwrap();
-            assert!(publish(&piece).unwrap_err().to_string().contains(part));
+            assert!(publish(&Reach::anywhere(), &piece).unwrap_err().to_string().contains(part));
             assert_eq!(std::fs::read_to_string(&out).unwrap(), text);
         }
     }
@@ -213,9 +227,9 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         std::fs::write(folder.path().join("out.csv"), "theirs").unwrap();
         let piece = output(folder.path(), "create", 0, "ours");
-        let place = publish(&piece).unwrap();
+        let place = publish(&Reach::anywhere(), &piece).unwrap();
         assert_eq!(place, folder.path().join("out-2.csv"));
-        assert_eq!(publish(&piece).unwrap(), place, "again after a crash");
+        assert_eq!(publish(&Reach::anywhere(), &piece).unwrap(), place, "again after a crash");
         assert_eq!(std::fs::read_to_string(folder.path().join("out.csv")).unwrap(), "theirs");
     }
 
@@ -225,10 +239,10 @@ mod tests {
         let out = folder.path().join("out.csv");
         std::fs::write(&out, "old").unwrap();
         let piece = output(folder.path(), "replace", 0, "new");
-        publish(&piece).unwrap();
-        publish(&piece).unwrap();
+        publish(&Reach::anywhere(), &piece).unwrap();
+        publish(&Reach::anywhere(), &piece).unwrap();
         assert_eq!(std::fs::read_to_string(&out).unwrap(), "new");
         std::fs::remove_file(&out).unwrap();
-        assert!(publish(&piece).unwrap_err().to_string().contains("is gone"));
+        assert!(publish(&Reach::anywhere(), &piece).unwrap_err().to_string().contains("is gone"));
     }
 }

@@ -24,8 +24,19 @@ pub(crate) struct Order<'a> {
     pub program: &'a Path,
     pub args: Vec<String>,
     pub environment: Vec<(String, String)>,
+    /// Variables of the service's own environment that are handed on.
+    pub handed_on: &'a [String],
     pub folder: &'a Path,
     pub limit: Duration,
+}
+
+/// Variables that every program needs.
+const NEEDED: [&str; 5] = ["PATH", "HOME", "LANG", "TZ", "TMPDIR"];
+
+/// A variable of the service's own environment, if it has it.
+fn own_variable(name: &impl AsRef<str>) -> Option<(String, std::ffi::OsString)> {
+    let name = name.as_ref();
+    std::env::var_os(name).map(|value| (name.to_owned(), value))
 }
 
 /// How a run ended.
@@ -48,6 +59,10 @@ pub(crate) fn run(order: &Order<'_>, stopping: &AtomicBool) -> (Ended, String) {
     let mut command = Command::new(order.program);
     command
         .args(&order.args)
+        // Passwords of databases are in the service's environment.
+        .env_clear()
+        .envs(NEEDED.iter().filter_map(own_variable))
+        .envs(order.handed_on.iter().filter_map(own_variable))
         .envs(order.environment.iter().map(|(name, value)| (name, value)))
         .current_dir(order.folder)
         .stdin(Stdio::null())

@@ -1,7 +1,6 @@
 //! Rows on their way: read and shaped on one thread, given to the database on another.
 
 use std::io;
-use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::sync::{Mutex, PoisonError};
@@ -11,9 +10,12 @@ use vadegate_tables::{Account, Cell, Merger, Misfit, Plan, Row, Sink, UpTo, writ
 
 use super::{Aside, DbError, Destination, Job, Marker, Written};
 use crate::config::Mode;
+use crate::files::At;
 use crate::ledger::MadeOutput;
 use crate::words;
-use crate::work::merge::{Source, SourceFault, StageError, Staging, copy_all, refused};
+use crate::work::merge::{
+    Source, SourceFault, StageError, Staging, copy_all, refused, strictest_mode,
+};
 
 /// Cells of a block, about: enough that handing it over costs nothing, and little
 /// enough that few of them are no memory.
@@ -109,7 +111,7 @@ pub(crate) struct Loading<'a> {
     pub plan: Plan,
     pub sources: &'a [Source],
     /// Where rows that are set aside are staged.
-    pub rejects: Option<(PathBuf, bool)>,
+    pub rejects: Option<(At, bool)>,
     pub stopping: &'a AtomicBool,
 }
 
@@ -139,8 +141,9 @@ fn shape(
 ) -> Result<Shaped, StageError> {
     let Loading { plan, sources, rejects, stopping } = loading;
     let mut aside = match &rejects {
-        Some((path, header)) => {
-            let staging = Staging::create(path, true).map_err(StageError::Output)?;
+        Some((place, header)) => {
+            let mode = strictest_mode(sources);
+            let staging = Staging::create(place, true, mode).map_err(StageError::Output)?;
             Some((staging, *header))
         }
         None => None,

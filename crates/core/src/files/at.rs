@@ -1,0 +1,219 @@
+//! A folder that is open, and names in it.
+
+use std::ffi::{OsStr, OsString};
+use std::fs::File;
+use std::io;
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use rustix::fs::{AtFlags, FileType, Mode, OFlags, RenameFlags, Stat};
+use rustix::io::Errno;
+
+use super::Reach;
+use super::reach::open_below;
+use crate::arrivals::{Kind, Version};
+
+/// A folder that is open. It stays the same one whatever is done to its path.
+#[derive(Debug)]
+pub(crate) struct Folder {
+    fd: OwnedFd,
+    path: PathBuf,
+    reach: Reach,
+}
+
+/// What is known of a file without opening it.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Meta {
+    pub kind: Kind,
+    pub version: Version,
+    /// User number of its owner.
+    pub owner: u32,
+    /// Permissions.
+    pub mode: u32,
+}
+
+impl Meta {
+    fn of(stat: &Stat) -> Self {
+        let kind = match FileType::from_raw_mode(stat.st_mode) {
+            FileType::RegularFile => Kind::File,
+            FileType::Directory => Kind::Folder,
+            FileType::Symlink => Kind::Link,
+            _ => Kind::Special,
+        };
+        Meta {
+            kind,
+            version: Version::of_stat(stat),
+            owner: stat.st_uid,
+            mode: stat.st_mode & 0o7777,
+        }
+    }
+
+    /// Whether it is a regular file.
+    pub fn is_file(&self) -> bool {
+        self.kind == Kind::File
+    }
+}
+
+impl AsFd for Folder {
+    fn as_fd(&self) -> BorrowedFd<'_> {
+        self.fd.as_fd()
+    }
+}
+
+impl Folder {
+    pub(super) fn new(fd: OwnedFd, path: PathBuf, reach: Reach) -> Self {
+        Folder { fd, path, reach }
+    }
+
+    /// Its path, as it was asked for.
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// A name in it.
+    pub fn at(self: &Arc<Self>, name: &OsStr) -> At {
+        At { folder: Arc::clone(self), name: name.to_owned() }
+    }
+
+    /// Opens a folder below it, through no link.
+    pub fn below(&self, path: &Path) -> io::Result<Folder> {
+        let whole = self.path.join(path);
+        if self.reach.is_state(&whole) {
+            let why = "the state folder is never data";
+            return Err(io::Error::new(io::ErrorKind::PermissionDenied, why));
+        }
+        let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
+        let fd = open_below(self.as_fd(), path, flags)?;
+        Ok(Folder::new(fd, whole, self.reach.clone()))
+    }
+
+    /// The names in it, with what lies there; what vanished meanwhile is left out.
+    pub fn each(&self, mut each: impl FnMut(&OsStr, Meta)) -> io::Result<()> {
+        use std::os::unix::ffi::OsStrExt;
+        for entry in rustix::fs::Dir::read_from(&self.fd)? {
+            let entry = entry?;
+            let name = OsStr::from_bytes(entry.file_name().to_bytes());
+            if name == "." || name == ".." {
+                continue;
+            }
+            if let Ok(Some(meta)) = look(self.as_fd(), name) {
+                each(name, meta);
+            }
+        }
+        Ok(())
+    }
+
+    /// Makes the names in it durable.
+    pub fn sync(&self) -> io::Result<()> {
+        crate::fault::at("folder.sync")?;
+        Ok(rustix::fs::fsync(&self.fd)?)
+    }
+}
+
+fn look(folder: BorrowedFd<'_>, name: &OsStr) -> io::Result<Option<Meta>> {
+    match rustix::fs::statat(folder, name, AtFlags::SYMLINK_NOFOLLOW) {
+        Ok(stat) => Ok(Some(Meta::of(&stat))),
+        Err(Errno::NOENT) => Ok(None),
+        Err(error) => Err(error.into()),
+    }
+}
+
+/// A name in a folder that is open.
+#[derive(Debug, Clone)]
+pub(crate) struct At {
+    folder: Arc<Folder>,
+    name: OsString,
+}
+
+impl At {
+    /// The path, for people and for the ledger.
+    pub fn path(&self) -> PathBuf {
+        self.folder.path.join(&self.name)
+    }
+
+    /// What may be reached, by which it was.
+    pub fn reach(&self) -> &Reach {
+        &self.folder.reach
+    }
+
+    /// Its folder.
+    pub fn folder(&self) -> &Arc<Folder> {
+        &self.folder
+    }
+
+    /// What lies there; none when nothing does. A link is a link.
+    pub fn look(&self) -> io::Result<Option<Meta>> {
+        look(self.folder.as_fd(), &self.name)
+    }
+
+    /// The version that lies there.
+    pub fn version(&self) -> io::Result<Option<Version>> {
+        Ok(self.look()?.map(|meta| meta.version))
+    }
+
+    /// Whether `version` lies there.
+    pub fn is(&self, version: &Version) -> bool {
+        matches!(self.version(), Ok(Some(found)) if found == *version)
+    }
+
+    /// Opens the file for reading, and leaves its time of access as it was where that
+    /// is allowed; a link is not followed, a pipe not waited for.
+    pub fn open(&self) -> io::Result<File> {
+        let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
+        match self.open_with(flags | OFlags::NOATIME, 0) {
+            // Only the owner and root may ask for that.
+            Err(error) if error.kind() == io::ErrorKind::PermissionDenied => {
+                self.open_with(flags, 0)
+            }
+            opened => opened,
+        }
+    }
+
+    /// Opens the file for reading and writing.
+    pub fn open_to_write(&self) -> io::Result<File> {
+        self.open_with(OFlags::RDWR | OFlags::NOFOLLOW | OFlags::CLOEXEC, 0)
+    }
+
+    /// Makes an empty file for writing, in the place of one that may be there; a new one
+    /// has `mode`, less what the process takes away.
+    pub fn create(&self, mode: u32) -> io::Result<File> {
+        let flags = OFlags::RDWR
+            | OFlags::CREATE
+            | OFlags::TRUNC
+            | OFlags::NOFOLLOW
+            | OFlags::CLOEXEC;
+        self.open_with(flags, mode)
+    }
+
+    fn open_with(&self, flags: OFlags, mode: u32) -> io::Result<File> {
+        let mode = Mode::from_raw_mode(mode);
+        Ok(File::from(rustix::fs::openat(&self.folder.fd, &self.name, flags, mode)?))
+    }
+
+    /// Removes the file; one that is not there is no fault.
+    pub fn remove(&self) -> io::Result<()> {
+        match rustix::fs::unlinkat(&self.folder.fd, &self.name, AtFlags::empty()) {
+            Err(Errno::NOENT) | Ok(()) => Ok(()),
+            Err(error) => Err(error.into()),
+        }
+    }
+
+    /// Renames to a name that must be free, else fails with `AlreadyExists`.
+    pub fn rename_over_nothing(&self, to: &At) -> io::Result<()> {
+        let (from_folder, to_folder) = (&self.folder.fd, &to.folder.fd);
+        let flags = RenameFlags::NOREPLACE;
+        match rustix::fs::renameat_with(from_folder, &self.name, to_folder, &to.name, flags) {
+            Err(Errno::INVAL) => {}
+            other => return Ok(other?),
+        }
+        // A file system without that flag: a hard link never replaces either.
+        rustix::fs::linkat(from_folder, &self.name, to_folder, &to.name, AtFlags::empty())?;
+        self.remove()
+    }
+
+    /// Renames over whatever file has the name.
+    pub fn rename(&self, to: &At) -> io::Result<()> {
+        Ok(rustix::fs::renameat(&self.folder.fd, &self.name, &to.folder.fd, &to.name)?)
+    }
+}
