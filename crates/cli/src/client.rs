@@ -267,7 +267,7 @@ impl Doer {
 
 /// A name as one part of a path.
 pub fn coded(name: &str) -> String {
-    let good = |byte: u8| byte.is_ascii_alphanumeric() || b"-_.".contains(&byte);
+    let good = |byte: u8| byte.is_ascii_alphanumeric() || b"-_.~".contains(&byte);
     name.bytes()
         .map(|byte| if good(byte) { char::from(byte).to_string() } else { format!("%{byte:02X}") })
         .collect()
@@ -283,7 +283,7 @@ impl Remote {
     }
 
     fn unreached(&self, error: &ureq::Error) -> Failure {
-        Failure::Failed(format!(
+        Failure::Away(format!(
             "the service at {} does not answer: {error}; is it just starting or stopping?",
             self.base
         ))

@@ -21,6 +21,9 @@ pub enum Failure {
     /// It failed.
     #[error("{0}")]
     Failed(String),
+    /// The service does not answer: it may be starting or stopping.
+    #[error("{0}")]
+    Away(String),
     /// The configuration cannot be used.
     #[error(transparent)]
     Config(#[from] ConfigError),
@@ -70,12 +73,21 @@ impl Failure {
         }
     }
 
+    /// Whether the same may go through a little later, without anybody's doing.
+    pub fn is_passing(&self) -> bool {
+        match self {
+            Failure::Away(_) => true,
+            Failure::Problem(problem) => matches!(problem.status, 408 | 429 | 500..=599),
+            _ => false,
+        }
+    }
+
     /// Says on stderr what is wrong.
     pub fn print(&self) {
         if matches!(self, Failure::Output(error) if error.kind() == std::io::ErrorKind::BrokenPipe)
         {
             return;
         }
-        eprintln!("vadegate: {self}");
+        crate::show::say(&format!("vadegate: {self}"));
     }
 }

@@ -9,7 +9,7 @@ use jiff::tz::TimeZone;
 use serde::Serialize;
 
 pub use vadegate_core::config::write_bytes as bytes;
-pub use vadegate_core::words::{counted, grouped};
+pub use vadegate_core::words::{counted, grouped, visible, visible_lines};
 
 use crate::failure::Failure;
 
@@ -20,10 +20,28 @@ pub fn json(value: &impl Serialize) -> Result<(), Failure> {
     Ok(())
 }
 
-/// Prints a line of text.
+/// Prints a text of one line or several; whatever control characters come with it stand
+/// escaped.
 pub fn line(text: &str) -> Result<(), Failure> {
-    writeln!(io::stdout(), "{text}")?;
+    writeln!(io::stdout(), "{}", visible_lines(text))?;
     Ok(())
+}
+
+/// Prints one line, whatever line ends come with the names in it.
+pub fn one(text: &str) -> Result<(), Failure> {
+    writeln!(io::stdout(), "{}", visible(text))?;
+    Ok(())
+}
+
+/// Says something on stderr.
+pub fn say(text: &str) {
+    // A reader that has gone is no failure of the command.
+    let _ = writeln!(io::stderr(), "{}", visible_lines(text));
+}
+
+/// A cell of a table.
+pub fn cell(text: impl std::fmt::Display) -> Cell {
+    Cell::new(visible(&text.to_string()))
 }
 
 /// Whether colours and weights may be used.

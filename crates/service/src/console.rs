@@ -14,11 +14,26 @@ struct Files;
 const NOT_BUILT: &str = "<!doctype html><title>Vadegate</title><p>This program was built without \
                          its console. Run <code>make build</code>; the API and the command line work.";
 
+/// Whether the console has a page there, as its router says.
+fn is_page(path: &str) -> bool {
+    let mut parts = path.split('/');
+    match parts.next() {
+        Some("" | "ledger" | "table" | "sign-in") => parts.next().is_none(),
+        Some("gates") => parts.next().is_some_and(|gate| !gate.is_empty()) && parts.next().is_none(),
+        Some("entries") => {
+            let number = parts.next().unwrap_or("");
+            let known = !number.is_empty() && number.bytes().all(|byte| byte.is_ascii_digit());
+            known && matches!((parts.next(), parts.next()), (None | Some("rows"), None))
+        }
+        _ => false,
+    }
+}
+
 /// A file of the console. Any other path is one of its pages, which it finds
 /// by itself; a path below `/api` is nothing.
 pub(crate) async fn serve(request: HttpRequest) -> Result<HttpResponse, Problem> {
     let path = request.path().trim_start_matches('/');
-    if path.starts_with("api/") {
+    if path == "api" || path.starts_with("api/") {
         return Err(Problem::not_found(format!("there is nothing at `{}`", request.path())));
     }
     if let Some(file) = Files::get(path).filter(|_| !path.is_empty()) {
@@ -38,7 +53,10 @@ pub(crate) async fn serve(request: HttpRequest) -> Result<HttpResponse, Problem>
     }
     let index = Files::get("index.html");
     let body = index.map_or_else(|| NOT_BUILT.into(), |file| file.data.into_owned());
-    Ok(HttpResponse::Ok()
+    // The page itself says that there is nothing.
+    let mut answer =
+        if is_page(path) { HttpResponse::Ok() } else { HttpResponse::NotFound() };
+    Ok(answer
         .content_type("text/html; charset=utf-8")
         .insert_header((header::CACHE_CONTROL, "no-cache"))
         .body::<Vec<u8>>(body))

@@ -4,6 +4,7 @@
 //! Nothing is decided here: every call asks the engine, and every error of the
 //! engine becomes a problem document in one place, `problem`.
 
+mod access;
 mod api;
 mod console;
 mod guard;
@@ -13,6 +14,7 @@ mod metrics;
 mod openapi;
 mod problem;
 mod serve;
+mod sessions;
 mod settings;
 mod token;
 
@@ -35,6 +37,9 @@ pub(crate) struct Shared {
     pub engine: Arc<Engine>,
     pub live: live::Live,
     pub token: token::Token,
+    pub sessions: sessions::Sessions,
+    /// Port that is listened on: browsers keep cookies by host alone.
+    pub port: u16,
     /// Names of hosts under which requests may come, in lower case.
     pub hosts: Vec<String>,
 }

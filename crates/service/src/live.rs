@@ -56,12 +56,15 @@ struct Follower {
     lines: VecDeque<Bytes>,
     /// There may be more changes than were read.
     behind: bool,
+    /// The session for which it follows, where that is by a session.
+    session: Option<String>,
 }
 
 /// The events after change `last`, for as long as the client listens.
 pub(crate) fn follow(
     shared: web::Data<Shared>,
     last: i64,
+    session: Option<String>,
 ) -> impl Stream<Item = Result<Bytes, actix_web::Error>> {
     let follower = Follower {
         pulses: shared.live.pulses.subscribe(),
@@ -70,6 +73,7 @@ pub(crate) fn follow(
         last,
         lines: VecDeque::from([Bytes::from_static(b"retry: 2000\n\n")]),
         behind: true,
+        session,
     };
     futures_util::stream::unfold(follower, |mut follower| async move {
         let line = follower.next().await?;
@@ -80,7 +84,7 @@ pub(crate) fn follow(
 impl Follower {
     async fn next(&mut self) -> Option<Bytes> {
         loop {
-            if *self.closing.borrow() {
+            if *self.closing.borrow() || self.is_signed_out() {
                 return None;
             }
             if let Some(line) = self.lines.pop_front() {
@@ -111,6 +115,11 @@ impl Follower {
                 }
             }
         }
+    }
+
+    fn is_signed_out(&self) -> bool {
+        let (sessions, token) = (&self.shared.sessions, &self.shared.token);
+        self.session.as_ref().is_some_and(|value| sessions.name(token, value).is_none())
     }
 
     /// Takes note of pulses; `None` when there will be no more.

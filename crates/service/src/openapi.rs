@@ -1,5 +1,6 @@
 //! The OpenAPI document, made from the code.
 
+use utoipa::openapi::{ContentBuilder, Ref, Response, ResponseBuilder};
 use utoipa::openapi::security::{ApiKey, ApiKeyValue, HttpAuthScheme, HttpBuilder, SecurityScheme};
 use utoipa::{Modify, OpenApi};
 
@@ -52,7 +53,8 @@ use crate::guard::COOKIE;
         service::metrics,
     ),
     security(("token" = []), ("session" = [])),
-    modifiers(&Security)
+    components(schemas(crate::Problem)),
+    modifiers(&Security, &Problems)
 )]
 struct Document;
 
@@ -68,7 +70,60 @@ impl Modify for Security {
     }
 }
 
+/// Answers that any call may give, as problems.
+const PROBLEMS: [(&str, &str); 9] = [
+    ("400", "The path, the query or the body is not as described"),
+    ("403", "A page of another origin may not call"),
+    ("405", "The path knows no such method"),
+    ("408", "The body did not come in time"),
+    ("413", "The body is larger than is read"),
+    ("421", "The host is none of this service"),
+    ("500", "The service failed"),
+    ("503", "The service is stopping, or a part of it does not answer"),
+    ("507", "A disk is full"),
+];
+
+struct Problems;
+
+impl Modify for Problems {
+    fn modify(&self, openapi: &mut utoipa::openapi::OpenApi) {
+        for (pattern, item) in &mut openapi.paths.paths {
+            let all = [
+                &mut item.get, &mut item.post, &mut item.put, &mut item.delete, &mut item.patch,
+            ];
+            for operation in all.into_iter().flatten() {
+                let mut wanted = PROBLEMS.to_vec();
+                if operation.security.is_none() {
+                    wanted.push(("401", "Sign in first, or show the token"));
+                }
+                if pattern.contains('{') {
+                    wanted.push(("404", "There is no such thing"));
+                    wanted.push(("409", "It is not in a state for that"));
+                }
+                let answers = &mut operation.responses.responses;
+                for (status, description) in wanted {
+                    answers.entry(status.into()).or_insert_with(|| problem(description).into());
+                }
+            }
+        }
+    }
+}
+
+/// An answer that is a problem document.
+fn problem(description: &str) -> Response {
+    let content = ContentBuilder::new().schema(Some(Ref::from_schema_name("Problem"))).build();
+    ResponseBuilder::new()
+        .description(description)
+        .content("application/problem+json", content)
+        .build()
+}
+
+/// The document.
+pub(crate) fn described() -> utoipa::openapi::OpenApi {
+    Document::openapi()
+}
+
 /// The document as JSON.
 pub fn document() -> String {
-    Document::openapi().to_pretty_json().unwrap_or_default()
+    described().to_pretty_json().unwrap_or_default()
 }

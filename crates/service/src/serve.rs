@@ -6,17 +6,22 @@ use std::sync::Arc;
 
 use actix_web::middleware::{Compress, from_fn};
 use actix_web::{App, HttpServer, web};
+use rustix::process::{Resource, Rlimit};
 use tokio::signal::unix::{Signal, SignalKind, signal};
 use vadegate_core::engine::{ADDRESS_FILE, Engine, EngineError};
 
-use crate::guard::guard;
+use crate::guard::{BODY_LIMIT, guard};
 use crate::live::Live;
 use crate::problem::Problem;
+use crate::sessions::Sessions;
 use crate::token::{Token, TokenError};
 use crate::{Shared, api, console, settings};
 
-/// Largest body of a request that is read, in bytes: ours are all small.
-const BODY_LIMIT: usize = 64 * 1024;
+/// Threads that answer.
+const WORKERS: usize = 2;
+
+/// Connections at a time at the most, however many files may be open.
+const MOST_CONNECTIONS: usize = 2048;
 
 /// How long requests under way may take to end when the service stops, in
 /// seconds.
@@ -73,11 +78,14 @@ pub fn serve(engine: Engine, ready: impl FnOnce(&str)) -> Result<(), ServeError>
         std::net::IpAddr::V6(ip) => format!("[{ip}]"),
         ip => ip.to_string(),
     });
-    let shared = web::Data::new(Shared { engine: Arc::new(engine), live, token, hosts });
+    let sessions = Sessions::of(&config.state);
+    let connections = connections();
+    let (engine, port) = (Arc::new(engine), address.port());
+    let shared = web::Data::new(Shared { engine, live, token, sessions, port, hosts });
     let base = format!("http://{address}");
     let place = config.state.join(ADDRESS_FILE);
     let served = actix_web::rt::System::new().block_on(async {
-        let server = start(listener, shared.clone()).map_err(ServeError::Server)?;
+        let server = start(listener, shared.clone(), connections).map_err(ServeError::Server)?;
         write_address(&place, &base).map_err(ServeError::Address)?;
         // Before anybody can know of us: until it is listened to, a signal would
         // end the process where it stands.
@@ -128,7 +136,31 @@ impl Ends {
     }
 }
 
-fn start(listener: TcpListener, shared: web::Data<Shared>) -> io::Result<actix_web::dev::Server> {
+/// Descriptors that are left for gates, ledger and databases.
+const FOR_GATES: u64 = 512;
+
+/// Raises the limit of open files as far as it may be, and gives how many connections
+/// there may be at a time, so that descriptors are left for the gates.
+fn connections() -> usize {
+    let resource = Resource::Nofile;
+    let mut limit = rustix::process::getrlimit(resource);
+    if limit.current < limit.maximum || limit.maximum.is_none() {
+        let raised = Rlimit { current: limit.maximum.or(limit.current), ..limit };
+        match rustix::process::setrlimit(resource, raised) {
+            Ok(()) => limit = raised,
+            Err(error) => tracing::warn!("the limit of open files cannot be raised: {error}"),
+        }
+    }
+    let files = limit.current.unwrap_or(u64::MAX);
+    let free = files.saturating_sub(FOR_GATES).max(files / 4);
+    usize::try_from(free).unwrap_or(MOST_CONNECTIONS).clamp(32, MOST_CONNECTIONS)
+}
+
+fn start(
+    listener: TcpListener,
+    shared: web::Data<Shared>,
+    connections: usize,
+) -> io::Result<actix_web::dev::Server> {
     let app = move || {
         let unread = |error: String| -> actix_web::Error { Problem::bad_request(error).into() };
         App::new()
@@ -153,7 +185,8 @@ fn start(listener: TcpListener, shared: web::Data<Shared>) -> io::Result<actix_w
             .default_service(web::to(console::serve))
     };
     Ok(HttpServer::new(app)
-        .workers(2)
+        .workers(WORKERS)
+        .max_connections(connections / WORKERS)
         .disable_signals()
         .shutdown_timeout(PATIENCE)
         .listen(listener)?

@@ -1,20 +1,16 @@
 //! The token: made at the first start, kept in the state folder for its owner
-//! alone, and the sessions of the console that are derived from it.
+//! alone.
 
 use std::fs::File;
 use std::io::{self, Write};
 use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 
-use jiff::Timestamp;
 use sha2::{Digest, Sha256};
 use subtle::ConstantTimeEq;
 
 /// Name of the token's file in the state folder.
 pub const TOKEN_FILE: &str = "token";
-
-/// How long a session of the console is good for, in seconds: a week.
-pub(crate) const SESSION_SECONDS: i64 = 7 * 24 * 3600;
 
 /// Why there is no token.
 #[derive(Debug, thiserror::Error)]
@@ -81,31 +77,18 @@ impl Token {
         self.0.as_bytes().ct_eq(shown.trim().as_bytes()).into()
     }
 
-    /// A session that ends at `until` (seconds since 1970).
-    pub fn session(&self, until: i64) -> String {
-        format!("{until}.{}", self.seal(until))
-    }
-
-    /// Whether a session is ours and has not ended.
-    pub fn is_session(&self, shown: &str) -> bool {
-        let Some((until, seal)) = shown.split_once('.') else { return false };
-        let Ok(until) = until.parse::<i64>() else { return false };
-        let ours: bool = self.seal(until).as_bytes().ct_eq(seal.as_bytes()).into();
-        ours && until > Timestamp::now().as_second()
-    }
-
-    /// Nobody can make it without the token, nor find the token from it: the
-    /// token has 256 random bits, and its length is fixed, so that the sum
-    /// cannot be prolonged to another time.
-    fn seal(&self, until: i64) -> String {
+    /// The sum by which a session is known. Nobody can make it without the token, which
+    /// has 256 random bits; with another token no session is known any more.
+    pub fn seal(&self, value: &str) -> String {
         let mut sum = Sha256::new();
-        sum.update(format!("vadegate session {until:020}\n"));
+        sum.update("vadegate session\n");
         sum.update(&self.0);
+        sum.update(value);
         hex(&sum.finalize())
     }
 }
 
-fn hex(bytes: &[u8]) -> String {
+pub(crate) fn hex(bytes: &[u8]) -> String {
     bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
@@ -139,18 +122,5 @@ mod tests {
         std::fs::set_permissions(&file, PermissionsExt::from_mode(0o644)).unwrap();
         let refused = Token::of(state.path()).err().unwrap().to_string();
         assert!(refused.contains("may be read by others (mode 644)"), "{refused}");
-    }
-
-    #[test]
-    fn a_session_is_good_until_its_end_and_cannot_be_made_up() {
-        let token = Token("a".repeat(64));
-        let now = Timestamp::now().as_second();
-        let good = token.session(now + 60);
-        assert!(token.is_session(&good));
-        assert!(!token.is_session(&token.session(now - 1)), "it has ended");
-        let (_, seal) = good.split_once('.').unwrap();
-        assert!(!token.is_session(&format!("{}.{seal}", now + 9999)), "prolonged by hand");
-        assert!(!Token("b".repeat(64)).is_session(&good), "of another token");
-        assert!(!token.is_session("") && !token.is_session("x.y"));
     }
 }

@@ -3,7 +3,6 @@
 use std::path::Path;
 use std::process::ExitCode;
 
-use comfy_table::Cell;
 use serde::Serialize;
 use vadegate_core::arrivals::{Kind, sweep};
 use vadegate_core::config::{Config, ConfigError, Finding, Weight, check as try_out};
@@ -135,10 +134,10 @@ fn print_tried(tried: &[Tried], folder: &Path) -> Result<(), Failure> {
     for one in tried {
         let fields = one.fields.iter().map(|(name, value)| format!("{name}={value}"));
         table.add_row([
-            Cell::new(&one.path),
-            Cell::new(if one.gates.is_empty() { "-".into() } else { one.gates.join(", ") }),
-            Cell::new(fields.collect::<Vec<_>>().join(" ")),
-            Cell::new(one.because.as_deref().unwrap_or("")),
+            show::cell(&one.path),
+            show::cell(if one.gates.is_empty() { "-".into() } else { one.gates.join(", ") }),
+            show::cell(fields.collect::<Vec<_>>().join(" ")),
+            show::cell(one.because.as_deref().unwrap_or("")),
         ]);
     }
     show::at_least(&mut table, 0, 20);

@@ -42,7 +42,7 @@ fn rows(client: &Client, id: i64, limit: u32, json: bool) -> Result<(), Failure>
         loaded.columns.iter().map(|column| format!("{}\n{}", column.name, column.kind)).collect();
     let mut table = show::table(&heads.iter().map(String::as_str).collect::<Vec<_>>());
     for row in &loaded.rows {
-        table.add_row(row.iter().map(|value| value.as_deref().unwrap_or("")));
+        table.add_row(row.iter().map(|value| show::cell(value.as_deref().unwrap_or(""))));
     }
     show::print(&table)?;
     if loaded.more {
@@ -71,7 +71,7 @@ fn text(view: &EntryView, zone: &TimeZone) -> String {
     let mut text = String::new();
     // Writing to a String does not fail.
     let mut row = |name: &str, value: &str| {
-        let _ = writeln!(text, "{name:<10}{value}");
+        let _ = writeln!(text, "{name:<10}{}", show::visible(value));
     };
     row("entry", &format!("{} of gate {}", entry.id, entry.gate));
     row("path", &entry.path);
@@ -108,7 +108,8 @@ fn text(view: &EntryView, zone: &TimeZone) -> String {
     for change in &detail.history {
         let (at, cause) = (show::time(change.at, zone), change.cause.word());
         let cause = change.by.as_deref().unwrap_or(cause);
-        let _ = writeln!(text, "  {at}  {:<12}{cause:<10} {}", change.state.word(), change.words);
+        let (cause, words) = (show::visible(cause), show::visible(&change.words));
+        let _ = writeln!(text, "  {at}  {:<12}{cause:<10} {words}", change.state.word());
     }
     if let Some(batch) = &detail.worked_in {
         write_batch(&mut text, batch);
@@ -150,7 +151,7 @@ fn write_batch(text: &mut String, batch: &Batch) {
             } else {
                 output.role.as_str()
             },
-            output.path,
+            show::visible(&output.path),
             output.mode,
             rows.unwrap_or_default(),
             size.unwrap_or_default()
@@ -159,7 +160,7 @@ fn write_batch(text: &mut String, batch: &Batch) {
     if !batch.words.trim().is_empty() {
         text.push_str("  the program printed\n");
         for line in batch.words.lines() {
-            let _ = writeln!(text, "    {line}");
+            let _ = writeln!(text, "    {}", show::visible(line));
         }
     }
 }

@@ -1,6 +1,5 @@
 //! `events`: what happened, and what happens.
 
-use comfy_table::Cell;
 use jiff::tz::TimeZone;
 use vadegate_core::config::Config;
 use vadegate_core::ledger::Change;
@@ -54,13 +53,13 @@ fn print(changes: &[Change], zone: &TimeZone) -> Result<(), Failure> {
     let mut table = show::table(&["CHANGE", "TIME", "GATE", "ENTRY", "STATE", "PATH", "WHAT"]);
     for change in changes {
         table.add_row([
-            Cell::new(change.id).set_alignment(comfy_table::CellAlignment::Right),
-            Cell::new(show::time(change.at, zone)),
-            Cell::new(&change.gate),
-            Cell::new(change.entry).set_alignment(comfy_table::CellAlignment::Right),
+            show::cell(change.id).set_alignment(comfy_table::CellAlignment::Right),
+            show::cell(show::time(change.at, zone)),
+            show::cell(&change.gate),
+            show::cell(change.entry).set_alignment(comfy_table::CellAlignment::Right),
             show::word(change.state.word()),
-            Cell::new(&change.path),
-            Cell::new(&change.words),
+            show::cell(&change.path),
+            show::cell(&change.words),
         ]);
     }
     show::unbroken(&mut table, &[0, 1, 2, 3, 4]);

@@ -1,6 +1,5 @@
 //! `gates`, `pause` and `resume`.
 
-use comfy_table::Cell;
 use vadegate_core::config::Config;
 use vadegate_core::engine::{Engine, GateState, GateView};
 
@@ -40,16 +39,16 @@ pub fn gates(client: &Client, args: &Gates) -> Result<(), Failure> {
         let waiting = ["ready", "working", "worked"];
         let waiting = waiting.iter().filter_map(|state| gate.counts.get(*state)).sum();
         table.add_row([
-            Cell::new(&gate.name),
+            show::cell(&gate.name),
             show::word(state(gate.state)),
-            Cell::new(&gate.work),
+            show::cell(&gate.work),
             count("arriving"),
             show::count(waiting),
             count("held"),
             count("filed"),
             show::count(gate.filed_today),
             show::count(gate.repeats_today),
-            Cell::new(show::ago(gate.last_arrival)),
+            show::cell(show::ago(gate.last_arrival)),
         ]);
     }
     show::unbroken(&mut table, &[0, 1, 2, 9]);
@@ -57,7 +56,8 @@ pub fn gates(client: &Client, args: &Gates) -> Result<(), Failure> {
     gates.iter().try_for_each(print_gathering)?;
     let problems = gates.iter().flat_map(|gate| gate.problems.iter().map(move |p| (gate, p)));
     for (gate, problem) in problems {
-        show::line(&format!("\n{}: {problem}", gate.name))?;
+        show::line("")?;
+        show::one(&format!("{}: {problem}", gate.name))?;
     }
     if let Some(fault) = client.fault()? {
         show::line(&format!(
@@ -82,8 +82,9 @@ fn print_gathering(gate: &GateView) -> Result<(), Failure> {
         };
         let (files, by) = (batch.files, batch.by.as_deref().unwrap_or(&batch.output));
         let plural = if files == 1 { "" } else { "s" };
-        show::line(&format!(
-            "\n{}: a batch for {by} is being gathered, {files} file{plural} so far: {}{missing}",
+        show::line("")?;
+        show::one(&format!(
+            "{}: a batch for {by} is being gathered, {files} file{plural} so far: {}{missing}",
             gate.name, batch.closes
         ))?;
     }

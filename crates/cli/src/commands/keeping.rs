@@ -2,7 +2,6 @@
 
 use std::process::ExitCode;
 
-use comfy_table::Cell;
 use indicatif::{ProgressBar, ProgressStyle};
 use serde::Serialize;
 use vadegate_core::config::Config;
@@ -69,11 +68,11 @@ fn print(report: &Report) -> Result<(), Failure> {
                 Differs::Unknown => "unknown",
             };
             table.add_row([
-                Cell::new(&one.gate),
+                show::cell(&one.gate),
                 show::word(word),
-                Cell::new(one.entry.map(|entry| entry.to_string()).unwrap_or_default()),
-                Cell::new(&one.path),
-                Cell::new(&one.because),
+                show::cell(one.entry.map(|entry| entry.to_string()).unwrap_or_default()),
+                show::cell(&one.path),
+                show::cell(&one.because),
             ]);
         }
         show::unbroken(&mut table, &[0, 1, 2]);

@@ -85,18 +85,18 @@ fn print_accounts(whole: &OutputAccount) -> Result<(), Failure> {
         let account = part.output.account.as_ref();
         let rows = |key: &str| {
             let count = account.and_then(|account| account[key].as_u64());
-            count.map_or_else(|| Cell::new(""), show::count)
+            count.map_or_else(|| show::cell(""), show::count)
         };
         table.add_row([
-            Cell::new(part.batch),
-            Cell::new(&part.gate),
-            Cell::new(&part.output.mode),
+            show::cell(part.batch),
+            show::cell(&part.gate),
+            show::cell(&part.output.mode),
             show::count(part.entries),
             rows("rows_in"),
             rows("rows_out"),
             rows("set_aside"),
             rows("left_out"),
-            Cell::new(totals(part)),
+            show::cell(totals(part)),
         ]);
     }
     show::line("")?;
@@ -172,11 +172,11 @@ fn print_counts(counts: &[Count], args: &Ledger) -> Result<(), Failure> {
     let headings: Vec<&str> = names.chain(["ENTRIES", "SIZE"]).collect();
     let mut table = show::table(&headings);
     for one in counts {
-        let cells = parts.iter().map(|at| Cell::new(part(one, *at).unwrap_or_default()));
+        let cells = parts.iter().map(|at| show::cell(part(one, *at).unwrap_or_default()));
         let mut row: Vec<Cell> = cells.collect();
         row.push(show::count(one.entries));
         let bytes = one.bytes.map(show::bytes).unwrap_or_default();
-        row.push(Cell::new(bytes).set_alignment(comfy_table::CellAlignment::Right));
+        row.push(show::cell(bytes).set_alignment(comfy_table::CellAlignment::Right));
         table.add_row(row);
     }
     show::print(&table)
@@ -189,13 +189,13 @@ pub fn print(entries: &[Entry], zone: &TimeZone) -> Result<(), Failure> {
     let mut table = show::table(&["ENTRY", "GATE", "PATH", "SIZE", "ENTERED", "STATE", "NOTE"]);
     for entry in entries {
         table.add_row([
-            Cell::new(entry.id).set_alignment(comfy_table::CellAlignment::Right),
-            Cell::new(&entry.gate),
-            Cell::new(&entry.path),
-            Cell::new(show::bytes(entry.bytes)).set_alignment(comfy_table::CellAlignment::Right),
-            Cell::new(show::time(entry.ready_at, zone)),
+            show::cell(entry.id).set_alignment(comfy_table::CellAlignment::Right),
+            show::cell(&entry.gate),
+            show::cell(&entry.path),
+            show::cell(show::bytes(entry.bytes)).set_alignment(comfy_table::CellAlignment::Right),
+            show::cell(show::time(entry.ready_at, zone)),
             show::word(entry.state.word()),
-            Cell::new(note(entry)),
+            show::cell(note(entry)),
         ]);
     }
     show::unbroken(&mut table, &[0, 1, 3, 4, 5]);

@@ -4,7 +4,6 @@
 use std::collections::{BTreeMap, BinaryHeap};
 use std::io::{self, Write};
 
-use comfy_table::Cell;
 use serde::Serialize;
 use vadegate_core::arrivals::Kind;
 use vadegate_core::pattern::{natural_order, split_name};
@@ -192,9 +191,9 @@ fn print_counts(counts: &[Counted], json: bool, by_ext: bool) -> Result<(), Fail
     let mut table = show::table(&["ENDING", "FILES", "SIZE"]);
     for one in counts {
         table.add_row([
-            Cell::new(if one.ext.is_empty() { "(none)" } else { &one.ext }),
+            show::cell(if one.ext.is_empty() { "(none)" } else { &one.ext }),
             show::count(one.files),
-            Cell::new(show::bytes(one.bytes)).set_alignment(comfy_table::CellAlignment::Right),
+            show::cell(show::bytes(one.bytes)).set_alignment(comfy_table::CellAlignment::Right),
         ]);
     }
     show::print(&table)
@@ -251,18 +250,18 @@ fn print_table(listed: &[Listed]) -> Result<(), Failure> {
         show::table(&["GATE", "PATH", "SIZE", "MODIFIED", "VERDICT", "BECAUSE"])
     };
     for one in listed {
-        let size = Cell::new(size(one)).set_alignment(comfy_table::CellAlignment::Right);
-        let modified = Cell::new(show::ago(Some(one.modified())));
+        let size = show::cell(size(one)).set_alignment(comfy_table::CellAlignment::Right);
+        let modified = show::cell(show::ago(Some(one.modified())));
         match one {
             Listed::InFolder(file) if plain => {
-                table.add_row([Cell::new(&file.path), size, modified, Cell::new(file.owner)]);
+                table.add_row([show::cell(&file.path), size, modified, show::cell(file.owner)]);
             }
             Listed::InFolder(file) => {
-                table.add_row([Cell::new(""), Cell::new(&file.path), size, modified]);
+                table.add_row([show::cell(""), show::cell(&file.path), size, modified]);
             }
             Listed::OfGate(file) => {
-                let (verdict, because) = (show::word(word(file.verdict)), Cell::new(&file.because));
-                let (gate, path) = (Cell::new(&file.gate), Cell::new(&file.place));
+                let (verdict, because) = (show::word(word(file.verdict)), show::cell(&file.because));
+                let (gate, path) = (show::cell(&file.gate), show::cell(&file.place));
                 table.add_row([gate, path, size, modified, verdict, because]);
             }
         }

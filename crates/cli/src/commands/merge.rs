@@ -5,7 +5,6 @@ use std::process::ExitCode;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use comfy_table::Cell;
 use indicatif::HumanBytes;
 use serde_json::json;
 use vadegate_core::config::Exists;
@@ -95,14 +94,14 @@ fn as_json(made: &HandMade) -> serde_json::Value {
 fn tell_left_out(how: &str, left_out: &[LeftOut]) {
     let (unasked, others): (Vec<_>, Vec<_>) = left_out.iter().partition(|one| one.unasked);
     for one in others.iter().take(TOLD) {
-        eprintln!("{how}: {}: {}", one.path.display(), one.why);
+        show::say(&format!("{how}: {}: {}", one.path.display(), one.why));
     }
     if let Some(more) = others.len().checked_sub(TOLD).filter(|more| *more > 0) {
-        eprintln!("{how}: {more} more");
+        show::say(&format!("{how}: {more} more"));
     }
     if !unasked.is_empty() {
         let files = show::counted(unasked.len() as u64, "file", "files");
-        eprintln!("left out, not matched by --take: {files}");
+        show::say(&format!("left out, not matched by --take: {files}"));
     }
 }
 
@@ -113,8 +112,8 @@ fn print(made: &HandMade) -> Result<(), Failure> {
     let mut table = show::table(&["SOURCE", sheet, "ROWS", "TAKEN", "SET ASIDE", "LEFT OUT"]);
     for one in account.sources.iter().take(TOLD) {
         table.add_row([
-            Cell::new(&one.source),
-            Cell::new(one.sheet.as_deref().unwrap_or_default()),
+            show::cell(&one.source),
+            show::cell(one.sheet.as_deref().unwrap_or_default()),
             show::count(one.rows),
             show::count(one.taken),
             show::count(one.set_aside),
@@ -122,7 +121,7 @@ fn print(made: &HandMade) -> Result<(), Failure> {
         ]);
     }
     if let Some(more) = account.sources.len().checked_sub(TOLD).filter(|more| *more > 0) {
-        table.add_row([Cell::new(format!("and {more} more"))]);
+        table.add_row([show::cell(format!("and {more} more"))]);
     }
     show::unbroken(&mut table, &[2, 3, 4, 5]);
     show::print(&table)?;

@@ -21,7 +21,7 @@ mod serve;
 mod why;
 mod worker;
 
-use std::io::IsTerminal;
+use std::io::Write;
 use std::process::ExitCode;
 
 use vadegate_core::config::Config;
@@ -95,13 +95,30 @@ fn logging(format: LogFormat) {
     use tracing_subscriber::EnvFilter;
     let filter = EnvFilter::try_from_env("VADEGATE_LOG")
         .unwrap_or_else(|_| EnvFilter::new("info,actix_server=warn"));
-    let logs = tracing_subscriber::fmt()
-        .with_env_filter(filter)
-        .with_writer(std::io::stderr)
-        .with_ansi(std::io::stderr().is_terminal());
+    // What comes with names stands escaped, and so would colours.
+    let logs = tracing_subscriber::fmt().with_env_filter(filter).with_ansi(false);
     // A second start in one process keeps the first.
     let _ = match format {
-        LogFormat::Human => logs.with_target(false).try_init(),
-        LogFormat::Json => logs.json().try_init(),
+        LogFormat::Human => logs.with_target(false).with_writer(|| Plain).try_init(),
+        LogFormat::Json => logs.json().with_writer(std::io::stderr).try_init(),
     };
+}
+
+/// Lines of the log on stderr. A name with a line end in it makes no line of its own,
+/// and nothing reaches a terminal that it would obey.
+struct Plain;
+
+impl Write for Plain {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        // A whole line is written at a time.
+        let text = String::from_utf8_lossy(bytes);
+        let line = text.strip_suffix('\n').unwrap_or(&text);
+        let mut out = std::io::stderr().lock();
+        writeln!(out, "{}", crate::show::visible(line))?;
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        Ok(())
+    }
 }

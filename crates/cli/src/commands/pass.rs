@@ -5,7 +5,6 @@ use std::process::ExitCode;
 use std::sync::mpsc::{self, RecvTimeoutError};
 use std::time::Duration;
 
-use comfy_table::Cell;
 use indicatif::{ProgressBar, ProgressStyle};
 use vadegate_core::config::Config;
 use vadegate_core::engine::{Engine, PassReport};
@@ -87,7 +86,7 @@ fn print(reports: &[PassReport]) -> Result<(), Failure> {
         show::table(&["GATE", "ENTERED", "REPEATS", "WORKED", "FILED", "HELD", "ARRIVING"]);
     for report in reports {
         table.add_row([
-            Cell::new(&report.gate),
+            show::cell(&report.gate),
             show::count(report.entered),
             show::count(report.repeats),
             show::count(report.worked),

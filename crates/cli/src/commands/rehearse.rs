@@ -2,7 +2,6 @@
 
 use std::path::Path;
 
-use comfy_table::Cell;
 use vadegate_core::engine::{Rehearsed, Will};
 
 use crate::args::Rehearse;
@@ -33,11 +32,11 @@ fn print(files: &[Rehearsed]) -> Result<(), Failure> {
     let mut table = show::table(&["GATE", "PATH", "SIZE", "WILL", "WHAT"]);
     for file in files {
         table.add_row([
-            Cell::new(&file.gate),
-            Cell::new(&file.place),
-            Cell::new(show::bytes(file.bytes)).set_alignment(comfy_table::CellAlignment::Right),
+            show::cell(&file.gate),
+            show::cell(&file.place),
+            show::cell(show::bytes(file.bytes)).set_alignment(comfy_table::CellAlignment::Right),
             show::word(word(file.will)),
-            Cell::new(what(file, &here)),
+            show::cell(what(file, &here)),
         ]);
     }
     show::unbroken(&mut table, &[0, 2, 3]);

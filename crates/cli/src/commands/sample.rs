@@ -3,7 +3,6 @@
 use std::fmt::Write as _;
 use std::fs::File;
 
-use comfy_table::Cell;
 use vadegate_core::pattern::split_name;
 use vadegate_tables::Bytes;
 use vadegate_tables::sample::{Bound, SampleColumn, SampleTable, sample as look_into};
@@ -69,13 +68,13 @@ fn print(table: &SampleTable) -> Result<(), Failure> {
         for one in &table.columns {
             let plus = if one.different_more { "+" } else { "" };
             columns.add_row([
-                Cell::new(&one.name),
-                Cell::new(one.kind),
+                show::cell(&one.name),
+                show::cell(one.kind),
                 show::count(one.empty),
-                Cell::new(format!("{}{plus}", show::grouped(one.different))),
-                Cell::new(short(one.least.as_deref().unwrap_or_default())),
-                Cell::new(short(one.most.as_deref().unwrap_or_default())),
-                Cell::new(bars(one)),
+                show::cell(format!("{}{plus}", show::grouped(one.different))),
+                show::cell(short(one.least.as_deref().unwrap_or_default())),
+                show::cell(short(one.most.as_deref().unwrap_or_default())),
+                show::cell(bars(one)),
             ]);
         }
         show::unbroken(&mut columns, &[1, 2, 3, 6]);
@@ -89,7 +88,7 @@ fn print(table: &SampleTable) -> Result<(), Failure> {
         let mut rows = show::table(&names);
         for row in table.first.iter().take(ROWS) {
             let cell =
-                |cell: &Option<String>| Cell::new(short(cell.as_deref().unwrap_or_default()));
+                |cell: &Option<String>| show::cell(short(cell.as_deref().unwrap_or_default()));
             rows.add_row(row.iter().take(shown).map(cell));
         }
         show::print(&rows)?;

@@ -8,5 +8,5 @@ use crate::show;
 pub fn why(client: &Client, args: &Why) -> Result<(), Failure> {
     let path = std::path::absolute(&args.path)?;
     let answer = client.why(&path)?;
-    if args.json { show::json(&answer) } else { show::line(&answer.sentence) }
+    if args.json { show::json(&answer) } else { show::one(&answer.sentence) }
 }

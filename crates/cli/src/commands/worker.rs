@@ -6,9 +6,8 @@ use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 use std::process::{Command, ExitCode, ExitStatus, Stdio};
 use std::sync::mpsc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
-use jiff::Timestamp;
 use vadegate_core::config::{Config, write_bytes};
 use vadegate_core::engine::{Offered, WorkerEnd};
 use vadegate_service::{EndOrder, ProlongOrder, Prolonged, TakeOrder};
@@ -16,6 +15,7 @@ use vadegate_service::{EndOrder, ProlongOrder, Prolonged, TakeOrder};
 use crate::args::Worker;
 use crate::client::{Remote, coded};
 use crate::failure::{FAILED, Failure};
+use crate::show;
 
 /// How long the service is asked to wait for an entry.
 const WAIT: &str = "30s";
@@ -30,13 +30,18 @@ const PRINTED: u64 = 64 * 1024;
 /// In place of this in an argument stands the path of the file.
 const FILE: &str = "<file>";
 
+/// The longest pause between two tries to reach the service.
+const AGAIN: Duration = Duration::from_secs(5);
+
+/// A worker that is to end when nothing is offered waits so long for the service.
+const PATIENCE: Duration = Duration::from_secs(30);
+
 pub fn worker(config: &Path, args: &Worker) -> Result<ExitCode, Failure> {
-    let remote = remote(config, args)?;
     let name = args.name.clone().unwrap_or_else(|| {
         let host = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
         format!("{}-{}", host.trim(), std::process::id())
     });
-    let working = Working { remote: &remote, args };
+    let working = Working { service: Service::of(config, args)?, args };
     let order = TakeOrder {
         worker: name,
         most: Some(1),
@@ -46,7 +51,11 @@ pub fn worker(config: &Path, args: &Worker) -> Result<ExitCode, Failure> {
     let path = format!("/api/v1/gates/{}/take", coded(&args.gate));
     let mut code = ExitCode::SUCCESS;
     loop {
-        let taken: Vec<Offered> = remote.send(&path, &order)?;
+        // A service that restarts is waited for; one that was never there is told.
+        let begun = Instant::now();
+        let patient = || !args.once || begun.elapsed() < PATIENCE;
+        let taken: Vec<Offered> =
+            working.service.insist(patient, |remote| remote.send(&path, &order))?;
         if taken.is_empty() && args.once {
             return Ok(code);
         }
@@ -58,22 +67,84 @@ pub fn worker(config: &Path, args: &Worker) -> Result<ExitCode, Failure> {
     }
 }
 
-fn remote(config: &Path, args: &Worker) -> Result<Remote, Failure> {
-    if let (Some(service), Some(file)) = (&args.service, &args.token_file) {
-        let token = std::fs::read_to_string(file).map_err(|error| {
-            Failure::Wrong(format!("the token `{}` cannot be read: {error}", file.display()))
-        })?;
-        return Ok(Remote::at(service, &token));
+/// Where the service is found, also after a restart, when it may listen elsewhere.
+enum Service {
+    /// At an address, with a token.
+    At(Remote),
+    /// As its state folder says.
+    Of(Box<Config>),
+}
+
+impl Service {
+    /// The service that is asked; it must be there when the worker begins.
+    fn of(config: &Path, args: &Worker) -> Result<Self, Failure> {
+        if let (Some(service), Some(file)) = (&args.service, &args.token_file) {
+            let token = std::fs::read_to_string(file).map_err(|error| {
+                Failure::Wrong(format!("the token `{}` cannot be read: {error}", file.display()))
+            })?;
+            return Ok(Service::At(Remote::at(service, &token)));
+        }
+        let config = Config::read(config)?;
+        match Remote::of(&config)? {
+            Some(_) => Ok(Service::Of(Box::new(config))),
+            None => Err(Failure::Failed(
+                "no service is running here that could offer anything; start `vadegate serve`, or name one with --service and --token-file".into(),
+            )),
+        }
     }
-    Remote::of(&Config::read(config)?)?.ok_or_else(|| {
-        Failure::Failed(
-            "no service is running here that could offer anything; start `vadegate serve`, or name one with --service and --token-file".into(),
-        )
-    })
+
+    fn ask<T>(&self, call: &impl Fn(&Remote) -> Result<T, Failure>) -> Result<T, Failure> {
+        match self {
+            Service::At(remote) => call(remote),
+            Service::Of(config) => match Remote::of(config)? {
+                Some(remote) => call(&remote),
+                None => Err(Failure::Away("no service is running here just now".into())),
+            },
+        }
+    }
+
+    /// Calls again and again, with growing pauses, while the service does not answer and
+    /// `patient` says so.
+    fn insist<T>(
+        &self,
+        patient: impl Fn() -> bool,
+        call: impl Fn(&Remote) -> Result<T, Failure>,
+    ) -> Result<T, Failure> {
+        let mut pause = Duration::from_millis(100);
+        let mut told = false;
+        loop {
+            match self.ask(&call) {
+                Err(failure) if failure.is_passing() && patient() => {
+                    if !std::mem::replace(&mut told, true) {
+                        show::say(&format!("{failure}; it is tried again"));
+                    }
+                    // Nobody tells of a service that comes up; it is asked again.
+                    std::thread::sleep(pause);
+                    pause = (pause * 2).min(AGAIN);
+                }
+                other => return other,
+            }
+        }
+    }
+}
+
+/// Until when a lease lasts, on this machine's monotonic clock: a wall clock that is set
+/// must not end it, nor keep it.
+#[derive(Clone, Copy)]
+struct LeaseEnd(Instant);
+
+impl LeaseEnd {
+    fn of(length: Duration) -> Self {
+        LeaseEnd(Instant::now() + length)
+    }
+
+    fn left(self) -> Duration {
+        self.0.saturating_duration_since(Instant::now())
+    }
 }
 
 struct Working<'a> {
-    remote: &'a Remote,
+    service: Service,
     args: &'a Worker,
 }
 
@@ -83,12 +154,16 @@ impl Working<'_> {
         let entry = &offered.entry;
         let place = tempfile::tempdir()?;
         let file = place.path().join(&entry.name);
-        let order = match self.fetch(offered, &file) {
-            Ok(()) => self.run(offered, &file)?,
-            Err(Failure::Problem(problem)) if problem.status == 409 => {
-                eprintln!("entry {} ({}): {}", entry.id, entry.path, problem.detail);
-                return Ok(false);
-            }
+        let mut until = LeaseEnd::of(Duration::from_millis(offered.lease_ms));
+        let patient = |until: LeaseEnd| move || !until.left().is_zero();
+        let fetched = self.service.insist(patient(until), |remote| fetch(remote, offered, &file));
+        let refused = |problem: &vadegate_service::Problem| {
+            show::say(&format!("entry {} ({}): {}", entry.id, entry.path, problem.detail));
+            Ok(false)
+        };
+        let order = match fetched {
+            Ok(()) => self.run(offered, &file, &mut until)?,
+            Err(Failure::Problem(problem)) if problem.status == 409 => return refused(&problem),
             Err(failure) => EndOrder {
                 end: WorkerEnd::Again,
                 printed: String::new(),
@@ -96,10 +171,16 @@ impl Working<'_> {
             },
         };
         let (end, reason) = (order.end, order.reason.clone().unwrap_or_default());
-        match self.remote.send::<()>(&format!("/api/v1/leases/{}/end", offered.fence), &order) {
+        let path = format!("/api/v1/leases/{}/end", offered.fence);
+        // What is done is reported for as long as the lease lasts: else it would be
+        // worked again.
+        let told = self.service.insist(patient(until), |remote| remote.send::<()>(&path, &order));
+        match told {
             Ok(()) => {}
-            Err(Failure::Problem(problem)) if problem.status == 409 => {
-                eprintln!("entry {} ({}): {}", entry.id, entry.path, problem.detail);
+            Err(Failure::Problem(problem)) if problem.status == 409 => return refused(&problem),
+            Err(failure) if failure.is_passing() => {
+                let words = format!("{failure}; the lease is over, and the work is not reported");
+                show::say(&format!("entry {} ({}): {words}", entry.id, entry.path));
                 return Ok(false);
             }
             Err(failure) => return Err(failure),
@@ -109,22 +190,17 @@ impl Working<'_> {
             WorkerEnd::Again => format!("to be tried again {reason}"),
             WorkerEnd::Failed => format!("failed {reason}"),
         };
-        eprintln!("entry {} ({}, {}): {said}", entry.id, entry.path, write_bytes(entry.bytes));
+        let (path, size) = (&entry.path, write_bytes(entry.bytes));
+        show::say(&format!("entry {} ({path}, {size}): {said}", entry.id));
         Ok(end == WorkerEnd::Done)
     }
 
-    /// Fetches the bytes of the file, and sees that they are the entry's.
-    fn fetch(&self, offered: &Offered, file: &Path) -> Result<(), Failure> {
-        let mut bytes = self.remote.bytes(&format!("/api/v1/leases/{}/file", offered.fence))?;
-        io::copy(&mut bytes, &mut File::create(file)?)?;
-        let sum = vadegate_core::sum_of_file(file)?;
-        if sum != offered.entry.sha256 {
-            return Err(Failure::Failed(format!("its bytes came with the sum {sum}")));
-        }
-        Ok(())
-    }
-
-    fn run(&self, offered: &Offered, file: &Path) -> Result<EndOrder, Failure> {
+    fn run(
+        &self,
+        offered: &Offered,
+        file: &Path,
+        until: &mut LeaseEnd,
+    ) -> Result<EndOrder, Failure> {
         let mut command = self.command(offered, file);
         let mut child = match command.spawn() {
             Ok(child) => child,
@@ -148,7 +224,7 @@ impl Working<'_> {
         std::thread::spawn(move || {
             let _ = hand_over.send(child.wait());
         });
-        let status = self.prolong_until(offered, &ended)?;
+        let status = self.prolong_until(offered, &ended, until)?;
         let printed: String = readers.into_iter().filter_map(|one| one.join().ok()).collect();
         Ok(judged(status, printed))
     }
@@ -180,17 +256,19 @@ impl Working<'_> {
         command
     }
 
-    /// Prolongs the lease for as long as the program runs.
+    /// Prolongs the lease for as long as the program runs, also while the service
+    /// restarts: it is then tried more often.
     fn prolong_until(
         &self,
         offered: &Offered,
         ended: &mpsc::Receiver<io::Result<ExitStatus>>,
+        until: &mut LeaseEnd,
     ) -> Result<ExitStatus, Failure> {
-        let mut until = offered.until;
+        let path = format!("/api/v1/leases/{}/prolong", offered.fence);
+        let mut told = false;
+        let mut wait = until.left() / 3;
         loop {
-            let left = until.duration_since(Timestamp::now());
-            let left = Duration::try_from(left).unwrap_or(Duration::ZERO);
-            match ended.recv_timeout((left / 3).max(Duration::from_millis(50))) {
+            match ended.recv_timeout(wait.max(Duration::from_millis(50))) {
                 Ok(status) => return Ok(status?),
                 Err(mpsc::RecvTimeoutError::Disconnected) => {
                     return Err(Failure::Failed("the program was lost".into()));
@@ -198,14 +276,35 @@ impl Working<'_> {
                 Err(mpsc::RecvTimeoutError::Timeout) => {}
             }
             let order = ProlongOrder { lease: self.args.lease.clone() };
-            let path = format!("/api/v1/leases/{}/prolong", offered.fence);
-            match self.remote.send::<Prolonged>(&path, &order) {
-                Ok(prolonged) => until = prolonged.until,
+            match self.service.ask(&|remote: &Remote| remote.send::<Prolonged>(&path, &order)) {
+                Ok(prolonged) => {
+                    *until = LeaseEnd::of(Duration::from_millis(prolonged.lease_ms));
+                    wait = until.left() / 3;
+                    told = false;
+                }
                 // It is told at the end; until then the program goes on.
-                Err(failure) => eprintln!("the lease is not prolonged: {failure}"),
+                Err(failure) => {
+                    if !std::mem::replace(&mut told, true) {
+                        show::say(&format!("the lease is not prolonged: {failure}"));
+                    }
+                    wait = (until.left() / 8).clamp(Duration::from_millis(100), AGAIN);
+                }
             }
         }
     }
+}
+
+/// Fetches the bytes of the file, and sees that they are the entry's.
+fn fetch(remote: &Remote, offered: &Offered, file: &Path) -> Result<(), Failure> {
+    let mut bytes = remote.bytes(&format!("/api/v1/leases/{}/file", offered.fence))?;
+    let mut out = File::create(file)?;
+    let broken = |error: io::Error| Failure::Away(format!("the file broke off: {error}"));
+    io::copy(&mut bytes, &mut out).map_err(broken)?;
+    let sum = vadegate_core::sum_of_file(file)?;
+    if sum != offered.entry.sha256 {
+        return Err(Failure::Failed(format!("its bytes came with the sum {sum}")));
+    }
+    Ok(())
 }
 
 /// Reads what a program prints, on a thread of its own.

@@ -238,7 +238,7 @@ fn look(coast: &Coast) {
     let pause = |paused: bool| {
         ledger
             .execute(
-                "INSERT INTO gate_setting VALUES ('tide', ?1) ON CONFLICT DO UPDATE SET paused = ?1",
+                "INSERT INTO gate_setting (gate, paused) VALUES ('tide', ?1) ON CONFLICT DO UPDATE SET paused = ?1",
                 [paused],
             )
             .unwrap();

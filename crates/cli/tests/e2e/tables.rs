@@ -380,7 +380,9 @@ fn the_service_looks_into_tables_inside_the_roots_only() {
     assert_eq!(sample["tables"][0]["columns"][1]["name"], "level_m", "{sample}");
     assert_eq!(service.ask("GET", "/api/v1/sample?path=/etc/passwd", &[]).0, 404);
     assert_eq!(service.ask("GET", "/api/v1/sample?path=out/none.csv", &[]).0, 404);
-    assert_eq!(service.ask("GET", "/api/v1/sample?path=state/ledger.db", &[]).0, 422);
+    assert_eq!(service.ask("GET", "/api/v1/sample?path=state/ledger.db", &[]).0, 404);
+    coast.drop("drops/tide/picture.bin", [0u8, 159, 146, 150, 0, 1, 2]);
+    assert_eq!(service.ask("GET", "/api/v1/sample?path=drops/tide/picture.bin", &[]).0, 422);
     let path = coast.path("out/ullin.csv");
     let account = service.get(&format!("/api/v1/outputs?path={}", path.display()));
     assert_eq!(account["parts"][0]["account"]["rows_in"], 2, "{account}");

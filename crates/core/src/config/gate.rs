@@ -135,6 +135,19 @@ pub enum Archive {
     Leave,
 }
 
+impl Gate {
+    /// The longest time for which an entry waits before its work is tried again.
+    pub fn longest_wait(&self) -> Duration {
+        match &self.work {
+            Work::Run(run) => run.wait_up_to,
+            Work::Offer(offer) => offer.wait_up_to,
+            Work::Load(load) => load.wait_up_to,
+            Work::Merge(_) | Work::None => Duration::from_secs(60),
+        }
+        .max(Duration::from_secs(10))
+    }
+}
+
 impl fmt::Display for Order {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {

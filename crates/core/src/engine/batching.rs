@@ -14,6 +14,7 @@ use super::live::Live;
 use super::merge_plan::membership;
 use super::order::by_order;
 use super::places::builtins;
+use super::waits::Wait;
 use crate::arrivals::Version;
 use crate::config::{BatchConfig, Wanted, Work, write_duration};
 use crate::ledger::{Filing, LedgerError};
@@ -111,8 +112,7 @@ pub(super) fn gathering(live: &Live) -> Result<Vec<Gathering>, LedgerError> {
     if !live.gate.batch.as_ref().is_some_and(BatchConfig::waits) {
         return Ok(Vec::new());
     }
-    let now = Timestamp::now().as_millisecond();
-    let (ready, _) = live.context.ledger.ready(&live.gate.name, now)?;
+    let (ready, _) = live.ready()?;
     let mut open = gather(live, ready).open;
     open.iter_mut().for_each(|batch| batch.paths.truncate(NAMES));
     Ok(open)
@@ -166,9 +166,13 @@ fn close(
     let mut sooner =
         |wait: Duration| closes_in = Some(closes_in.map_or(wait, |earlier| earlier.min(wait)));
     if let Some(idle) = batch.idle {
-        let newest = members.iter().map(|member| member.filing.entry.ready_at).max();
-        let rested = newest.and_then(|newest| now.duration_since(newest).try_into().ok());
-        let rested: Duration = rested.unwrap_or_default();
+        let (here, mut waits) = (live.now(), live.waits());
+        let since = members.iter().map(|member| {
+            let entry = &member.filing.entry;
+            waits.since(Wait::Ready(entry.id, entry.ready_at.as_millisecond()), here)
+        });
+        let rested = since.min().unwrap_or_default();
+        drop(waits);
         if rested >= idle {
             gathered.closed.push(Closed::of(&output, members));
             return;

@@ -1,5 +1,6 @@
 //! The thread of a gate: when to pass, and the steps of a pass.
 
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::sync::mpsc::{self, Receiver, RecvTimeoutError, SyncSender};
@@ -24,6 +25,15 @@ const FOUND_MEANWHILE: usize = 3;
 /// After a failure of the ledger or a folder, a gate tries again this much
 /// later.
 const AFTER_FAILURE: Duration = Duration::from_secs(2);
+
+/// What a standing problem is about when a pass failed by a fault of ours.
+pub(super) const FAULT: &str = "fault";
+
+/// What a panic says.
+pub(crate) fn panic_words(panic: &(dyn std::any::Any + Send)) -> String {
+    let text = panic.downcast_ref::<&str>().map(|text| (*text).to_owned());
+    text.or_else(|| panic.downcast_ref::<String>().cloned()).unwrap_or("unknown".to_owned())
+}
 
 pub(super) struct GateRunner {
     pub live: Arc<Live>,
@@ -180,8 +190,20 @@ impl GateRunner {
         self.folders = Folders::default();
         self.report = PassReport { gate: self.gate().name.clone(), ..PassReport::default() };
         self.wake_at = None;
-        let failed = self.steps(sweep, notices).err();
-        if failed.is_some() {
+        // A fault of ours must not end the gate: what was under way is ended as after a
+        // crash, and it is tried again. Locks that were held are given back.
+        let passed = catch_unwind(AssertUnwindSafe(|| self.steps(sweep, notices)));
+        let fault = passed.as_ref().err().map(|panic| {
+            let why = panic_words(&**panic);
+            format!("the pass failed by a fault of vadegate: {why}; it is tried again")
+        });
+        self.live.problem(FAULT, fault.clone());
+        let failed = passed.unwrap_or(Ok(())).err();
+        if fault.is_some() {
+            self.finisher = None;
+            self.database = super::loading::DatabaseState::default();
+        }
+        if failed.is_some() || fault.is_some() {
             // What was under way when the ledger failed is ended as after a crash.
             self.recovered = false;
             self.live.read_again();
@@ -189,6 +211,7 @@ impl GateRunner {
             self.wake_in(AFTER_FAILURE);
         }
         self.live.problem("ledger", failed.map(|error| error.to_string()));
+        self.live.waits().end_round();
         let mut state = self.live.state();
         state.doing = None;
         state.last_pass = Some(Timestamp::now());
@@ -239,8 +262,7 @@ impl GateRunner {
     /// At a gate without work, entries that are ready (they were entered while
     /// it had one, or took the place of one that is gone) are worked by that.
     fn work_nothing(&mut self) -> Result<(), LedgerError> {
-        let now = Timestamp::now().as_millisecond();
-        let (ready, _) = self.context().ledger.ready(&self.gate().name, now)?;
+        let (ready, _) = self.live.ready()?;
         let mut worked = Vec::new();
         for filing in ready {
             match self.live.archive_path(&filing.entry) {

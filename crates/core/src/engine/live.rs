@@ -6,6 +6,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard};
+use std::time::Duration;
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -14,7 +15,8 @@ use utoipa::ToSchema;
 use super::context::Context;
 use crate::arrivals::{Look, Version};
 use crate::config::Gate;
-use crate::ledger::Entry;
+use super::waits::{Now, Wait, Waits};
+use crate::ledger::{Entry, Filing, Leased, LedgerError};
 use crate::pattern::Fields;
 
 /// What one pass did.
@@ -53,9 +55,9 @@ pub(super) struct Arriving {
     pub because: Cow<'static, str>,
     pub generation: u32,
     /// On the monotonic clock: not looked at again before this.
-    pub not_before: std::time::Duration,
+    pub not_before: Duration,
     /// On the monotonic clock: when the path was first noticed.
-    pub noticed: std::time::Duration,
+    pub noticed: Duration,
 }
 
 /// A version in the drop folder that has an entry.
@@ -101,6 +103,7 @@ pub(super) struct Live {
     /// Whether the time of an inode's last change can be relied on in the drop folders.
     inode_time: AtomicBool,
     state: Mutex<State>,
+    waits: Mutex<Waits>,
 }
 
 impl Live {
@@ -110,7 +113,7 @@ impl Live {
         let state = State { paused, folders, ..State::default() };
         let (lease, retired) = (AtomicBool::new(true), AtomicBool::new(false));
         let inode_time = AtomicBool::new(true);
-        let live = Live { context, gate, lease, retired, inode_time, state: Mutex::new(state) };
+        let live = Live { context, gate, lease, retired, inode_time, state: Mutex::new(state), waits: Mutex::default() };
         live.ask_lease();
         live
     }
@@ -139,6 +142,38 @@ impl Live {
             }
             None => (drops.base().display().to_string(), place.to_owned()),
         }
+    }
+
+    pub fn waits(&self) -> MutexGuard<'_, Waits> {
+        self.waits.lock().unwrap_or_else(|poisoned| poisoned.into_inner())
+    }
+
+    /// The present, for what is waited for.
+    pub fn now(&self) -> Now {
+        Now { steady: super::steady(), wall_ms: Timestamp::now().as_millisecond() }
+    }
+
+    /// Ready entries that wait for nothing, and how long the next of the others waits.
+    pub fn ready(&self) -> Result<(Vec<Filing>, Option<Duration>), LedgerError> {
+        let whole = self.gate.longest_wait();
+        let (mut ready, mut next) = (Vec::new(), None::<Duration>);
+        let all = self.context.ledger.ready(&self.gate.name)?;
+        let (now, mut waits) = (self.now(), self.waits());
+        for (filing, not_before) in all {
+            let id = filing.entry.id;
+            let left = not_before.map(|until| waits.left(Wait::Again(id, until), whole, now));
+            match left.filter(|left| !left.is_zero()) {
+                Some(left) => next = Some(next.map_or(left, |earlier| earlier.min(left))),
+                None => ready.push(filing),
+            }
+        }
+        Ok((ready, next))
+    }
+
+    /// How much of a lease is left.
+    pub fn lease_left(&self, leased: &Leased) -> Duration {
+        let wait = Wait::Lease(leased.batch, leased.until);
+        self.waits().left(wait, leased.length, self.now())
     }
 
     /// Forgets that an entry lies in a drop folder.
@@ -198,7 +233,7 @@ impl Live {
     }
 
     /// Reads which versions in the drop folder have an entry, once.
-    pub fn load_known(&self) -> Result<(), crate::ledger::LedgerError> {
+    pub fn load_known(&self) -> Result<(), LedgerError> {
         if self.state().loaded {
             return Ok(());
         }

@@ -71,10 +71,9 @@ impl GateRunner {
     /// now.
     pub(super) fn each_batch(&mut self, work: BatchWork<'_>) -> Result<(), LedgerError> {
         let live = Arc::clone(&self.live);
-        let now = jiff::Timestamp::now().as_millisecond();
-        let (ready, next) = self.context().ledger.ready(&live.gate.name, now)?;
+        let (ready, next) = live.ready()?;
         if let Some(next) = next {
-            self.wake_in(Duration::from_millis((next - now).max(0).unsigned_abs()));
+            self.wake_in(next);
         }
         let gathered = gather(&live, ready);
         for (filing, reason) in gathered.held {

@@ -40,6 +40,7 @@ mod sweeping;
 mod verify_loads;
 mod verifying;
 mod views;
+mod waits;
 mod why;
 
 use std::collections::BTreeMap;
@@ -269,6 +270,19 @@ impl Engine {
         // A gate whose thread has ended needs no telling.
         let _ = handle.commands.send(Command::Look);
         Ok(())
+    }
+
+    /// Gates whose thread has ended though nobody told it to, or whose last pass failed by
+    /// a fault of ours.
+    pub fn not_running(&self) -> Vec<String> {
+        let inner = self.inner();
+        if !inner.running || inner.context.stopping.load(std::sync::atomic::Ordering::Relaxed) {
+            return Vec::new();
+        }
+        let stuck = inner.gates.iter().filter(|(_, handle)| {
+            handle.has_ended() || handle.live.state().problems.contains_key(gate::FAULT)
+        });
+        stuck.map(|(name, _)| name.clone()).collect()
     }
 
     /// Tells all gates to stop and waits until each has ended, or cleanly

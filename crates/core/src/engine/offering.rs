@@ -31,6 +31,8 @@ pub struct Offered {
     /// The lease ends then, unless it is prolonged.
     #[schema(value_type = String, format = DateTime)]
     pub until: Timestamp,
+    /// How long that is from now, in milliseconds: the worker's clock may be another.
+    pub lease_ms: u64,
     /// The entry.
     pub entry: Entry,
 }
@@ -51,11 +53,10 @@ impl GateRunner {
     /// Ends leases whose time is over: nobody can know how far the worker came.
     pub fn end_leases(&mut self) -> Result<(), LedgerError> {
         let name = self.gate().name.clone();
-        let now = Timestamp::now().as_millisecond();
         for leased in self.context().ledger.leases(&name)? {
-            let left = leased.until.saturating_sub(now);
-            if left >= 0 {
-                self.wake_in(Duration::from_millis(left.unsigned_abs() + 1));
+            let left = self.live.lease_left(&leased);
+            if !left.is_zero() {
+                self.wake_in(left + Duration::from_millis(1));
                 continue;
             }
             let why = format!("the lease of worker `{}` was over", leased.worker);
@@ -107,7 +108,8 @@ impl Engine {
         let now = Timestamp::now();
         let until =
             now + jiff::SignedDuration::try_from(lease).unwrap_or(jiff::SignedDuration::ZERO);
-        let (ready, _) = live.context.ledger.ready(gate, now.as_millisecond())?;
+        let (ready, _) = live.ready()?;
+        let length_ms = i64::try_from(lease.as_millis()).unwrap_or(i64::MAX);
         for filing in ready {
             if taken.len() >= most {
                 break;
@@ -117,8 +119,11 @@ impl Engine {
                 let _ = handle.commands.send(Command::Look);
                 continue;
             }
-            match claim(live, &filing, worker, until) {
-                Ok(fence) => taken.push(Offered { fence, until, entry: filing.entry }),
+            match claim(live, &filing, worker, until, length_ms) {
+                Ok(fence) => {
+                    let lease_ms = length_ms.unsigned_abs();
+                    taken.push(Offered { fence, until, lease_ms, entry: filing.entry });
+                }
                 // Another worker was quicker.
                 Err(LedgerError::Refused { .. }) => {}
                 Err(error) => return Err(error.into()),
@@ -148,20 +153,28 @@ impl Engine {
         Ok((file, entry))
     }
 
-    /// Makes a lease longer; gives its new end.
+    /// Makes a lease longer; gives its new end, and how long that is from now.
     ///
     /// # Errors
     /// [`EngineError::Fenced`] when the lease is over.
-    pub fn prolong(&self, fence: i64, lease: Option<Duration>) -> Result<Timestamp, EngineError> {
-        let (live, _) = self.leased(fence)?;
+    pub fn prolong(
+        &self,
+        fence: i64,
+        lease: Option<Duration>,
+    ) -> Result<(Timestamp, Duration), EngineError> {
+        let (live, leased) = self.leased(fence)?;
+        if live.lease_left(&leased).is_zero() {
+            return Err(over(fence));
+        }
         let lease = lease.unwrap_or(offer_of(&live)?.lease).min(LONGEST);
-        let lease = jiff::SignedDuration::try_from(lease).unwrap_or(jiff::SignedDuration::ZERO);
-        let until = Timestamp::now() + lease;
-        if !live.context.ledger.prolong(fence, until.as_millisecond())? {
+        let signed = jiff::SignedDuration::try_from(lease).unwrap_or(jiff::SignedDuration::ZERO);
+        let until = Timestamp::now() + signed;
+        let length_ms = i64::try_from(lease.as_millis()).unwrap_or(i64::MAX);
+        if !live.context.ledger.prolong(fence, until.as_millisecond(), length_ms)? {
             return Err(over(fence));
         }
         self.look_everywhere();
-        Ok(until)
+        Ok((until, lease))
     }
 
     /// Takes what a worker says of its lease; `words` are what it printed.
@@ -231,13 +244,23 @@ fn offer_of(live: &Live) -> Result<&OfferConfig, EngineError> {
     }
 }
 
-fn claim(live: &Live, filing: &Filing, worker: &str, until: Timestamp) -> Result<i64, LedgerError> {
+fn claim(
+    live: &Live,
+    filing: &Filing,
+    worker: &str,
+    until: Timestamp,
+    length_ms: i64,
+) -> Result<i64, LedgerError> {
     live.context.ledger.claim(Claim {
         gate: live.gate.name.clone(),
         work: "offer",
         entries: vec![filing.entry.id],
         outputs: Vec::new(),
-        lease: Some(Lease { worker: worker.to_owned(), until: until.as_millisecond() }),
+        lease: Some(Lease {
+            worker: worker.to_owned(),
+            until: until.as_millisecond(),
+            length_ms,
+        }),
     })
 }
 

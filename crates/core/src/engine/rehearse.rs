@@ -152,8 +152,7 @@ fn candidates(live: &Live) -> Result<Found, EngineError> {
 fn open_entries(live: &Live) -> Result<Vec<Rehearsing>, EngineError> {
     let ledger = &live.context.ledger;
     let name = &live.gate.name;
-    let now = jiff::Timestamp::now().as_millisecond();
-    let (ready, _) = ledger.ready(name, now)?;
+    let (ready, _) = live.ready()?;
     let mut open = Vec::new();
     for (filings, will) in [
         (ledger.open_entries(name, State::Worked)?, Will::File),

@@ -25,10 +25,9 @@ impl GateRunner {
     pub fn run_programs(&mut self) -> Result<(), LedgerError> {
         let live = Arc::clone(&self.live);
         let Work::Run(config) = &live.gate.work else { return Ok(()) };
-        let now = jiff::Timestamp::now().as_millisecond();
-        let (ready, next) = self.context().ledger.ready(&live.gate.name, now)?;
+        let (ready, next) = live.ready()?;
         if let Some(next) = next {
-            self.wake_in(Duration::from_millis((next - now).max(0).unsigned_abs()));
+            self.wake_in(next);
         }
         let at_once = live.gate.at_once.unwrap_or(1);
         let mut ready = ready.into_iter();

@@ -141,8 +141,10 @@ impl Reach {
     /// As [`Reach::folder`].
     pub(crate) fn at(&self, path: &Path) -> io::Result<At> {
         let name = path.file_name().ok_or(io::Error::from(io::ErrorKind::InvalidInput))?;
-        let folder = self.folder(path.parent().unwrap_or(Path::new("/")))?;
-        Ok(Arc::new(folder).at(name))
+        // A person may name a file of the folder in which they are.
+        let parent = path.parent().unwrap_or(Path::new("/"));
+        let parent = if parent.as_os_str().is_empty() { Path::new(".") } else { parent };
+        Ok(Arc::new(self.folder(parent)?).at(name))
     }
 
     /// As [`Reach::at`]; none when its folder is not there.

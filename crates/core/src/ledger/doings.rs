@@ -40,15 +40,16 @@ impl Ledger {
                     |row| row.get(0),
                 )?;
                 tx.connection.execute(
-                    "INSERT INTO batch (gate, work, attempt, begun_at, worker, lease_until)
-                     VALUES (?, ?, ?, ?, ?, ?)",
+                    "INSERT INTO batch (gate, work, attempt, begun_at, worker, lease_until, lease_ms)
+                     VALUES (?, ?, ?, ?, ?, ?, ?)",
                     params![
                         claim.gate,
                         claim.work,
                         attempt,
                         tx.now,
                         claim.lease.as_ref().map(|lease| &lease.worker),
-                        claim.lease.as_ref().map(|lease| lease.until)
+                        claim.lease.as_ref().map(|lease| lease.until),
+                        claim.lease.as_ref().map(|lease| lease.length_ms)
                     ],
                 )?;
                 let batch = tx.connection.last_insert_rowid();
@@ -101,12 +102,17 @@ impl Ledger {
         .wait()
     }
 
-    /// Makes a lease longer, unless it is over; gives whether it was.
-    pub(crate) fn prolong(&self, batch: i64, until: i64) -> Result<bool, LedgerError> {
+    /// Makes a lease longer, unless it has ended; gives whether it was.
+    pub(crate) fn prolong(
+        &self,
+        batch: i64,
+        until: i64,
+        length_ms: i64,
+    ) -> Result<bool, LedgerError> {
         self.submit(move |tx| {
-            let update = "UPDATE batch SET lease_until = ? WHERE id = ? AND ended_at IS NULL
-                            AND lease_until >= ?";
-            let changed = tx.connection.execute(update, [until, batch, tx.now]);
+            let update = "UPDATE batch SET lease_until = ?, lease_ms = ?
+                          WHERE id = ? AND ended_at IS NULL AND lease_until IS NOT NULL";
+            let changed = tx.connection.execute(update, [until, length_ms, batch]);
             changed.map(|count| count == 1).map_err(writing)
         })?
         .wait()

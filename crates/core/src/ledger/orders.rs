@@ -18,6 +18,8 @@ pub(crate) struct Lease {
     pub worker: String,
     /// In milliseconds since 1970.
     pub until: i64,
+    /// Its length in milliseconds.
+    pub length_ms: i64,
 }
 
 /// An output whose bytes are being staged.

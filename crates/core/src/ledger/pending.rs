@@ -1,6 +1,7 @@
 //! What the engine asks of the ledger: what is open, what is to be done next.
 
 use std::collections::HashMap;
+use std::time::Duration;
 
 use rusqlite::OptionalExtension;
 use rusqlite::types::Value;
@@ -26,6 +27,9 @@ pub(crate) struct Unended {
     pub leased: bool,
 }
 
+/// A lease whose length an older program did not write down lasts so long at the most.
+const LONGEST_LEASE: Duration = Duration::from_secs(24 * 3600);
+
 /// An entry that a worker has.
 #[derive(Debug, Clone)]
 pub(crate) struct Leased {
@@ -35,6 +39,8 @@ pub(crate) struct Leased {
     pub worker: String,
     /// In milliseconds since 1970.
     pub until: i64,
+    /// For how long it was given.
+    pub length: Duration,
 }
 
 /// What a batch wrote into an output that stands in its place.
@@ -167,26 +173,25 @@ impl Ledger {
         })
     }
 
-    /// Ready entries of a gate that wait for nothing, and the time (in
-    /// milliseconds) for which the next of the others waits.
-    pub(crate) fn ready(
-        &self,
-        gate: &str,
-        now: i64,
-    ) -> Result<(Vec<Filing>, Option<i64>), LedgerError> {
+    /// Ready entries of a gate, oldest first, each with the time (in milliseconds) until
+    /// which it waits.
+    pub(crate) fn ready(&self, gate: &str) -> Result<Vec<(Filing, Option<i64>)>, LedgerError> {
         self.read(|reader| {
-            let ready = select(
-                reader,
-                "WHERE gate = ? AND state = 'ready' AND COALESCE(not_before, 0) <= ? ORDER BY id",
-                [text(gate), Value::Integer(now)],
-            )?;
-            let next = reader
-                .prepare_cached(
-                    "SELECT MIN(not_before) FROM entry WHERE gate = ? AND state = 'ready' AND not_before > ?",
-                )
-                .and_then(|mut select| select.query_row((gate, now), |row| row.get(0)))
-                .map_err(reading)?;
-            Ok((ready, next))
+            let wheres = "WHERE gate = ? AND state = 'ready' ORDER BY id";
+            let ready = select(reader, wheres, [text(gate)])?;
+            let query = || -> rusqlite::Result<HashMap<i64, i64>> {
+                let mut select = reader.prepare_cached(
+                    "SELECT id, not_before FROM entry WHERE gate = ? AND state = 'ready'
+                       AND not_before IS NOT NULL",
+                )?;
+                select.query_map([gate], |row| Ok((row.get(0)?, row.get(1)?)))?.collect()
+            };
+            let waiting = query().map_err(reading)?;
+            let with = |filing: Filing| {
+                let until = waiting.get(&filing.entry.id).copied();
+                (filing, until)
+            };
+            Ok(ready.into_iter().map(with).collect())
         })
     }
 
@@ -290,7 +295,7 @@ impl Ledger {
         self.read(|reader| {
             let query = || -> rusqlite::Result<Vec<Leased>> {
                 let mut select = reader.prepare_cached(&format!(
-                    "SELECT b.id, b.gate, e.id, b.worker, b.lease_until
+                    "SELECT b.id, b.gate, e.id, b.worker, b.lease_until, b.lease_ms
                      FROM batch b JOIN entry e ON e.batch = b.id AND e.state = 'working'
                      WHERE b.lease_until IS NOT NULL AND b.ended_at IS NULL AND {wheres}"
                 ))?;
@@ -302,6 +307,10 @@ impl Ledger {
                             entry: row.get(2)?,
                             worker: row.get(3)?,
                             until: row.get(4)?,
+                            length: row
+                                .get::<_, Option<i64>>(5)?
+                                .and_then(|ms| u64::try_from(ms).ok())
+                                .map_or(LONGEST_LEASE, Duration::from_millis),
                         })
                     })?
                     .collect()

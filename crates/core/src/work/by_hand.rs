@@ -252,7 +252,7 @@ impl HandMerge {
             None => None,
         };
         let source = Source {
-            path: std::path::absolute(&one.path).map_err(|error| error.to_string())?,
+            path: one.path.clone(),
             reach: Reach::anywhere(),
             name: one.name.clone(),
             version: one.version,
@@ -466,7 +466,7 @@ fn told(error: StageError, sources: &[Source], output: &Path) -> HandError {
 
 /// A place that a person names: what they may reach themselves.
 fn by_hand(path: &Path) -> io::Result<At> {
-    Reach::anywhere().at(&std::path::absolute(path)?)
+    Reach::anywhere().at(path)
 }
 
 /// A hidden file that is gone in the end, unless it was renamed.

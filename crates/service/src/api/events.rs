@@ -89,10 +89,11 @@ pub(crate) async fn events(
             newest.last().map_or(0, |change| change.id)
         }
     };
+    let session = crate::guard::session_of(&request, &shared).map(|(value, _)| value);
     Ok(HttpResponse::Ok()
         .content_type("text/event-stream")
         .insert_header((header::CACHE_CONTROL, "no-store"))
         // A compressor would keep events back until it has enough of them.
         .insert_header((header::CONTENT_ENCODING, "identity"))
-        .streaming(live::follow(shared, last)))
+        .streaming(live::follow(shared, last, session)))
 }

@@ -53,6 +53,8 @@ pub struct Prolonged {
     /// It ends then.
     #[schema(value_type = String, format = DateTime)]
     pub until: jiff::Timestamp,
+    /// How long that is from now, in milliseconds.
+    pub lease_ms: u64,
 }
 
 /// How a worker ended with an entry.
@@ -152,9 +154,13 @@ pub(crate) async fn prolong(
     order: Json<ProlongOrder>,
 ) -> Result<Json<Prolonged>, Problem> {
     let (fence, lease) = (fence.into_inner(), duration(order.lease.as_deref())?);
-    ask(&shared, move |engine| Ok(Prolonged { until: engine.prolong(fence, lease)? }))
-        .await
-        .map(Json)
+    ask(&shared, move |engine| {
+        let (until, length) = engine.prolong(fence, lease)?;
+        let lease_ms = u64::try_from(length.as_millis()).unwrap_or(u64::MAX);
+        Ok(Prolonged { until, lease_ms })
+    })
+    .await
+    .map(Json)
 }
 
 /// Ends a lease: done, again, or failed.

@@ -63,7 +63,7 @@ pub(crate) async fn reload(shared: Data<Shared>) -> Result<Json<Reloaded>, Probl
 }
 
 /// This document.
-#[utoipa::path(tag = "service",
+#[utoipa::path(tag = "service", security(()),
     responses((status = 200, body = Object, description = "An OpenAPI 3.1 document")))]
 #[get("/api/v1/openapi.json")]
 pub(crate) async fn description() -> HttpResponse {
@@ -71,19 +71,33 @@ pub(crate) async fn description() -> HttpResponse {
 }
 
 /// The process lives.
-#[utoipa::path(tag = "service", responses((status = 200, body = String)))]
+#[utoipa::path(tag = "service", security(()), responses((status = 200, body = String)))]
 #[get("/healthz")]
 pub(crate) async fn healthz() -> &'static str {
     "ok\n"
 }
 
 /// The ledger answers, and the gates pass.
-#[utoipa::path(tag = "service",
-    responses((status = 200, body = String), (status = 503, body = Problem)))]
+#[utoipa::path(tag = "service", security(()),
+    responses((status = 200, body = String),
+        (status = 503, body = Problem, description = "A gate does not run, or the ledger does not answer")))]
 #[get("/readyz")]
 pub(crate) async fn readyz(shared: Data<Shared>) -> Result<&'static str, Problem> {
-    ask(&shared, |engine| Ok(engine.gates()?)).await?;
-    Ok("ready\n")
+    let stuck = ask(&shared, |engine| {
+        engine.gates()?;
+        Ok(engine.not_running())
+    })
+    .await?;
+    if stuck.is_empty() {
+        return Ok("ready\n");
+    }
+    // Anybody may ask: which gates there are is not told.
+    let count = stuck.len();
+    let gates = if count == 1 { "1 gate does".to_owned() } else { format!("{count} gates do") };
+    Err(Problem::new(
+        StatusCode::SERVICE_UNAVAILABLE,
+        format!("{gates} not run; `vadegate gates` tells which, and why"),
+    ))
 }
 
 /// Figures in the text format of Prometheus.

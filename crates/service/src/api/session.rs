@@ -4,14 +4,13 @@ use actix_web::cookie::{Cookie, SameSite, time};
 use actix_web::http::StatusCode;
 use actix_web::web::{Data, Json};
 use actix_web::{HttpRequest, HttpResponse, delete, get, post};
-use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::Shared;
-use crate::guard::COOKIE;
+use crate::guard;
 use crate::problem::Problem;
-use crate::token::SESSION_SECONDS;
+use crate::sessions::SESSION_SECONDS;
 
 /// What is shown to sign in.
 #[derive(Deserialize, ToSchema)]
@@ -28,45 +27,65 @@ pub(crate) struct Session {
 }
 
 /// Whether the caller has a session.
-#[utoipa::path(tag = "session", responses((status = 200, body = Session)))]
+#[utoipa::path(tag = "session", security(()), responses((status = 200, body = Session)))]
 #[get("/api/v1/session")]
 pub(crate) async fn session(shared: Data<Shared>, request: HttpRequest) -> Json<Session> {
-    let cookie = request.cookie(COOKIE);
-    Json(Session {
-        signed_in: cookie.is_some_and(|cookie| shared.token.is_session(cookie.value())),
-    })
+    Json(Session { signed_in: guard::session_of(&request, &shared).is_some() })
 }
 
-fn cookie<'a>(value: String, seconds: i64) -> Cookie<'a> {
-    Cookie::build(COOKIE, value)
+/// The cookie of a session. A page that came over TLS keeps it from going anywhere else.
+fn cookie<'a>(shared: &Shared, secure: bool, value: String, seconds: i64) -> Cookie<'a> {
+    Cookie::build(guard::cookie_name(shared.port, secure), value)
         .path("/")
         .http_only(true)
+        .secure(secure)
         .same_site(SameSite::Strict)
         .max_age(time::Duration::seconds(seconds))
         .finish()
 }
 
 /// Gives a session for the token, as an HttpOnly cookie.
-#[utoipa::path(tag = "session", request_body = SignIn,
+#[utoipa::path(tag = "session", security(()), request_body = SignIn,
     responses((status = 204), (status = 403, body = Problem, description = "It is not the token")))]
 #[post("/api/v1/session")]
 pub(crate) async fn sign_in(
     shared: Data<Shared>,
+    request: HttpRequest,
     shown: Json<SignIn>,
 ) -> Result<HttpResponse, Problem> {
     if !shared.token.is(&shown.token) {
+        tracing::warn!(from = %guard::peer(&request), "a sign-in failed: it was not the token");
         return Err(Problem::new(
             StatusCode::FORBIDDEN,
             "this is not the token; it is in the file `token` of the state folder",
         ));
     }
-    let value = shared.token.session(Timestamp::now().as_second() + SESSION_SECONDS);
-    Ok(HttpResponse::NoContent().cookie(cookie(value, SESSION_SECONDS)).finish())
+    let value = shared.sessions.begin(&shared.token).map_err(unkept)?;
+    let name = shared.sessions.name(&shared.token, &value).unwrap_or_default();
+    tracing::info!(from = %guard::peer(&request), who = %name, "signed in");
+    let cookie = cookie(&shared, guard::is_secure(&request), value, SESSION_SECONDS);
+    Ok(HttpResponse::NoContent().cookie(cookie).finish())
+}
+
+fn unkept(error: std::io::Error) -> Problem {
+    let why = format!("sessions cannot be kept in the state folder: {error}");
+    Problem::new(StatusCode::INTERNAL_SERVER_ERROR, why)
 }
 
 /// Ends the caller's session.
 #[utoipa::path(tag = "session", responses((status = 204)))]
 #[delete("/api/v1/session")]
-pub(crate) async fn sign_out() -> HttpResponse {
-    HttpResponse::NoContent().cookie(cookie(String::new(), 0)).finish()
+pub(crate) async fn sign_out(
+    shared: Data<Shared>,
+    request: HttpRequest,
+) -> Result<HttpResponse, Problem> {
+    if let Some((value, name)) = guard::session_of(&request, &shared) {
+        shared.sessions.end(&shared.token, &value).map_err(unkept)?;
+        tracing::info!(from = %guard::peer(&request), who = %name, "signed out");
+    }
+    let mut answer = HttpResponse::NoContent();
+    for secure in [false, true] {
+        answer.cookie(cookie(&shared, secure, String::new(), 0));
+    }
+    Ok(answer.finish())
 }

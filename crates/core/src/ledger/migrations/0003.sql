@@ -10,6 +10,9 @@ ALTER TABLE entry ADD COLUMN filed_bytes INTEGER;
 -- How often the service died while it was reading this file alone.
 ALTER TABLE entry ADD COLUMN deaths INTEGER NOT NULL DEFAULT 0;
 
+-- How long a lease was given for: its end on the wall clock may be wrong.
+ALTER TABLE batch ADD COLUMN lease_ms INTEGER;
+
 ALTER TABLE gate_setting ADD COLUMN paused_at INTEGER;
 ALTER TABLE gate_setting ADD COLUMN paused_by TEXT;
 
