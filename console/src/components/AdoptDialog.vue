@@ -4,7 +4,7 @@ import { useMutation, useQueryClient } from "@tanstack/vue-query";
 import { computed, ref, watch } from "vue";
 import { useWho } from "../composables/useWho";
 import { post } from "../support/api";
-import { counted } from "../support/format";
+import { counted, visible } from "../support/format";
 import type { Adoption } from "../support/types";
 import ErrorNote from "./ErrorNote.vue";
 import WhoAndWhy from "./WhoAndWhy.vue";
@@ -64,7 +64,7 @@ const ready = computed(
           <template v-else-if="would.data.value">
             <p class="font-medium">{{ counted(would.data.value.adopted.length, "file") }}.</p>
             <ul class="max-h-32 overflow-y-auto text-sm text-muted" tabindex="0" aria-label="Files">
-              <li v-for="path in would.data.value.adopted.slice(0, 100)" :key="path">{{ path }}</li>
+              <li v-for="path in would.data.value.adopted.slice(0, 100)" :key="path">{{ visible(path) }}</li>
             </ul>
             <WhoAndWhy v-if="would.data.value.adopted.length > 0" v-model="why" />
           </template>

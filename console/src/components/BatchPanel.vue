@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed } from "vue";
 import { RouterLink } from "vue-router";
-import { count, counted, size } from "../support/format";
+import { count, counted, size, visible } from "../support/format";
 import { isTable } from "../support/tables";
 import type { Batch, Output } from "../support/types";
 import FactList from "./FactList.vue";
@@ -53,14 +53,14 @@ const sum = (output: Output) => {
             its rows there
           </RouterLink>
         </p>
-        <p class="font-mono text-[0.8125rem] [overflow-wrap:anywhere]">{{ output.path }}</p>
+        <p class="font-mono text-[0.8125rem] [overflow-wrap:anywhere]">{{ visible(output.path) }}</p>
         <p v-if="sum(output)" class="text-muted">{{ sum(output) }}</p>
         <p v-if="output.sha256" class="font-mono text-xs text-muted [overflow-wrap:anywhere]">{{ output.sha256 }}</p>
       </li>
     </ul>
     <template v-if="batch.words.trim() !== ''">
       <h3 class="label mt-4 mb-1">What the program printed</h3>
-      <pre class="max-h-80 overflow-auto rounded-md bg-raised p-3 font-mono text-xs whitespace-pre-wrap" tabindex="0">{{ batch.words.trimEnd() }}</pre>
+      <pre class="max-h-80 overflow-auto rounded-md bg-raised p-3 font-mono text-xs whitespace-pre-wrap" tabindex="0">{{ batch.words.trimEnd().split("\n").map(visible).join("\n") }}</pre>
     </template>
   </section>
 </template>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { visible } from "../support/format";
 import { RouterLink } from "vue-router";
 import type { Change } from "../support/types";
 import StateTag from "./StateTag.vue";
@@ -17,7 +18,7 @@ defineProps<{ changes: Change[] }>();
         class="link min-w-0 flex-1 truncate"
         :title="`${change.path}: ${change.words}`"
       >
-        {{ change.path }}
+        {{ visible(change.path) }}
       </RouterLink>
       <span class="hidden text-muted sm:inline">{{ change.gate }}</span>
       <span class="w-20 shrink-0 text-right text-xs text-muted"><TimeAgo :at="change.at" /></span>

@@ -5,7 +5,7 @@ import { computed, ref, watch } from "vue";
 import { useWho } from "../composables/useWho";
 import { post } from "../support/api";
 import { DOINGS, told } from "../support/doings";
-import { counted } from "../support/format";
+import { counted, visible } from "../support/format";
 import type { Doing, Done, EntryQuery } from "../support/types";
 import ErrorNote from "./ErrorNote.vue";
 import WhoAndWhy from "./WhoAndWhy.vue";
@@ -17,6 +17,8 @@ const queries = useQueryClient();
 const who = useWho();
 const why = ref("");
 
+const twice = ref(false);
+
 const order = (rehearse: boolean, expected?: number) => ({
   doing: props.doing,
   entries: props.entries ?? [],
@@ -24,6 +26,7 @@ const order = (rehearse: boolean, expected?: number) => ({
   who: rehearse ? "console" : who.value,
   why: rehearse ? "" : why.value,
   rehearse,
+  twice: twice.value,
   expected: expected ?? null,
 });
 const would = useMutation({ mutationFn: () => post<Done>("/entries/doings", order(true)) });
@@ -34,14 +37,23 @@ const does = useMutation({
 watch(open, (now) => {
   if (!now) return;
   why.value = "";
+  twice.value = false;
   does.reset();
   would.mutate();
 });
 
 const words = computed(() => DOINGS[props.doing]);
 const all = computed(() => (would.data.value?.done.length ?? 0) + (would.data.value?.refused.length ?? 0));
+/** Of repeats: what the entries that they repeat have made is there already. */
+const repeated = computed(() => (would.data.value?.made ?? []).filter((made) => made.by !== made.entry));
+const rowsTwice = computed(() => (would.data.value?.made ?? []).reduce((sum, made) => sum + made.rows_twice, 0));
 const ready = computed(
-  () => would.data.value && would.data.value.done.length > 0 && who.value.trim() !== "" && why.value.trim() !== "",
+  () =>
+    would.data.value &&
+    would.data.value.done.length > 0 &&
+    who.value.trim() !== "" &&
+    why.value.trim() !== "" &&
+    (repeated.value.length === 0 || twice.value),
 );
 const outputs = computed(() => [
   ...new Set((would.data.value?.made ?? []).flatMap((made) => made.outputs.map((output) => output.path))),
@@ -64,12 +76,20 @@ const outputs = computed(() => [
           </p>
           <ul v-if="would.data.value.refused.length > 0" class="max-h-32 overflow-y-auto text-sm text-danger" tabindex="0">
             <li v-for="refused in would.data.value.refused.slice(0, 50)" :key="refused.entry">
-              Entry {{ refused.entry }}: {{ refused.because }}
+              Entry {{ refused.entry }}: {{ visible(refused.because) }}
             </li>
           </ul>
-          <div v-if="outputs.length > 0 && (doing === 'reopen')" class="rounded-md bg-wait-soft px-3 py-2 text-sm text-wait">
-            Last time it made, and this stays:
-            <p v-for="path in outputs.slice(0, 10)" :key="path" class="font-mono text-xs break-all">{{ path }}</p>
+          <div v-if="outputs.length > 0" class="rounded-md bg-wait-soft px-3 py-2 text-sm text-wait">
+            <p v-for="made in repeated.slice(0, 5)" :key="made.entry">
+              Entry {{ made.entry }} is a repeat of entry {{ made.by }}, which was worked.
+            </p>
+            There already, and it stays:
+            <p v-for="path in outputs.slice(0, 10)" :key="path" class="font-mono text-xs break-all">{{ visible(path) }}</p>
+            <p v-if="rowsTwice > 0" class="mt-1 font-medium">{{ counted(rowsTwice, "row") }} would stand twice.</p>
+            <label v-if="repeated.length > 0" class="mt-2 flex items-center gap-2">
+              <input v-model="twice" type="checkbox" />
+              Work it all the same
+            </label>
           </div>
           <WhoAndWhy v-if="would.data.value.done.length > 0" v-model="why" />
         </template>

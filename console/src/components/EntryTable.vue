@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { RouterLink } from "vue-router";
-import { size } from "../support/format";
+import { size, visible } from "../support/format";
 import type { Entry } from "../support/types";
 import StateTag from "./StateTag.vue";
 import TimeAgo from "./TimeAgo.vue";
@@ -40,7 +40,7 @@ function note(entry: Entry): string {
             <RouterLink :to="{ name: 'entry', params: { id: entry.id } }" class="link">{{ entry.id }}</RouterLink>
           </td>
           <td class="cell max-md:py-0">{{ entry.gate }}</td>
-          <td class="cell [overflow-wrap:anywhere] max-md:order-first max-md:w-full max-md:py-0 max-md:font-medium">{{ entry.path }}</td>
+          <td class="cell [overflow-wrap:anywhere] max-md:order-first max-md:w-full max-md:py-0 max-md:font-medium">{{ visible(entry.path) }}</td>
           <td class="cell text-right whitespace-nowrap max-md:py-0">{{ size(entry.bytes) }}</td>
           <td class="cell max-md:py-0"><TimeAgo :at="entry.ready_at" /></td>
           <td class="cell max-md:py-0"><StateTag :word="entry.state" /></td>

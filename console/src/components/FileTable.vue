@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { RouterLink } from "vue-router";
-import { size } from "../support/format";
+import { size, visible } from "../support/format";
 import { isTable, joined } from "../support/tables";
 import type { DropFile } from "../support/types";
 import StateTag from "./StateTag.vue";
@@ -38,8 +38,8 @@ const fields = (file: DropFile) =>
               v-if="file.entry !== null"
               :to="{ name: 'entry', params: { id: file.entry } }"
               class="link break-all"
-            >{{ file.place }}</RouterLink>
-            <span v-else class="break-all">{{ file.place }}</span>
+            >{{ visible(file.place) }}</RouterLink>
+            <span v-else class="break-all">{{ visible(file.place) }}</span>
             <RouterLink
               v-if="file.kind === 'file' && isTable(file.name)"
               :to="{ name: 'table', query: { path: joined(file.drop, file.path) } }"
@@ -53,7 +53,7 @@ const fields = (file: DropFile) =>
           </td>
           <td class="cell max-md:py-0"><TimeAgo :at="file.modified" /></td>
           <td class="cell max-md:py-0"><StateTag :word="file.verdict" /></td>
-          <td class="cell text-muted [overflow-wrap:anywhere] max-md:w-full max-md:py-0">{{ file.because }}</td>
+          <td class="cell text-muted [overflow-wrap:anywhere] max-md:w-full max-md:py-0">{{ visible(file.because) }}</td>
         </tr>
       </tbody>
     </table>

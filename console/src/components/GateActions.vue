@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { useMutation, useQueryClient } from "@tanstack/vue-query";
 import { computed, ref } from "vue";
+import { useWho } from "../composables/useWho";
 import { post } from "../support/api";
 import { counted } from "../support/format";
 import type { Gate, PassReport } from "../support/types";
@@ -11,13 +12,15 @@ const props = defineProps<{ gate: Gate }>();
 const queries = useQueryClient();
 const path = computed(() => `/gates/${encodeURIComponent(props.gate.name)}`);
 const asking = ref(false);
+const who = useWho();
+const by = () => (who.value.trim() ? `?who=${encodeURIComponent(who.value.trim())}` : "");
 
 const pass = useMutation({
   mutationFn: () => post<PassReport>(`${path.value}/pass`),
   onSettled: () => queries.invalidateQueries(),
 });
 const pause = useMutation({
-  mutationFn: (paused: boolean) => post<Gate>(`${path.value}/${paused ? "pause" : "resume"}`),
+  mutationFn: (paused: boolean) => post<Gate>(`${path.value}/${paused ? "pause" : "resume"}${by()}`),
   onSettled: () => queries.invalidateQueries(),
 });
 const told = computed(() => {

@@ -5,6 +5,7 @@ import type { Bar } from "../support/chart";
 import type { Gate } from "../support/types";
 import ActivityChart from "./ActivityChart.vue";
 import GateFigures from "./GateFigures.vue";
+import GateNotes from "./GateNotes.vue";
 import GateProblems from "./GateProblems.vue";
 import StateTag from "./StateTag.vue";
 import TimeAgo from "./TimeAgo.vue";
@@ -36,6 +37,7 @@ const work = computed(
       <StateTag :word="gate.state" />
     </header>
     <GateProblems :problems="gate.state === 'troubled' ? gate.problems : []" />
+    <GateNotes :gate="gate" />
     <GateFigures :gate="gate" />
     <ActivityChart :bars="bars" :minutes="minutes" />
     <footer class="mt-auto flex justify-between gap-3 border-t border-line pt-2 text-xs text-muted">

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { visible } from "../support/format";
 defineProps<{ problems: string[] }>();
 </script>
 
@@ -9,7 +10,7 @@ defineProps<{ problems: string[] }>();
       :key="problem"
       class="rounded-md bg-danger-soft px-3 py-2 text-sm break-words text-danger"
     >
-      {{ problem }}
+      {{ visible(problem) }}
     </li>
   </ul>
 </template>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { counted, size } from "../support/format";
+import { counted, size, visible } from "../support/format";
 import type { Gathering } from "../support/types";
 
 /** Batches that are being gathered: what is in each, and what is still missing. */
@@ -32,7 +32,7 @@ defineProps<{ batches: Gathering[] }>();
         <details class="mt-1">
           <summary class="link cursor-pointer">What is in it</summary>
           <ul class="mt-1 max-h-48 list-disc overflow-y-auto pl-5">
-            <li v-for="path in batch.paths" :key="path" class="[overflow-wrap:anywhere]">{{ path }}</li>
+            <li v-for="path in batch.paths" :key="path" class="[overflow-wrap:anywhere]">{{ visible(path) }}</li>
           </ul>
         </details>
       </li>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { visible } from "../support/format";
 import { RouterLink } from "vue-router";
 import type { Entry } from "../support/types";
 import TimeAgo from "./TimeAgo.vue";
@@ -15,12 +16,12 @@ defineProps<{ entries: Entry[] }>();
           :to="{ name: 'entry', params: { id: entry.id } }"
           class="link min-w-0 flex-1 font-medium [overflow-wrap:anywhere]"
         >
-          {{ entry.path }}
+          {{ visible(entry.path) }}
         </RouterLink>
         <span class="text-muted">{{ entry.gate }}</span>
         <span class="shrink-0 text-xs text-muted"><TimeAgo :at="entry.ready_at" /></span>
       </div>
-      <p class="mt-0.5 text-danger [overflow-wrap:anywhere]">{{ entry.reason ?? "no reason was recorded" }}</p>
+      <p class="mt-0.5 text-danger [overflow-wrap:anywhere]">{{ visible(entry.reason ?? "no reason was recorded") }}</p>
     </li>
   </ul>
 </template>

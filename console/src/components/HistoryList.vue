@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useZone } from "../composables/useQueries";
-import { later, moment } from "../support/format";
+import { later, moment, visible } from "../support/format";
 import type { Change } from "../support/types";
 import StateTag from "./StateTag.vue";
 
@@ -28,7 +28,7 @@ const CAUSES = { pass: "", recovery: "recovery after an interruption", person: "
         <span class="text-xs text-muted">{{ later(before(at), change.at) }}</span>
         <span v-if="change.by ?? CAUSES[change.cause]" class="text-muted">by {{ change.by ?? CAUSES[change.cause] }}</span>
       </p>
-      <p class="mt-0.5 [overflow-wrap:anywhere]">{{ change.words }}</p>
+      <p class="mt-0.5 [overflow-wrap:anywhere]">{{ visible(change.words) }}</p>
     </li>
   </ol>
 </template>

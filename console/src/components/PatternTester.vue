@@ -2,7 +2,7 @@
 import { useQuery, keepPreviousData } from "@tanstack/vue-query";
 import { computed, ref } from "vue";
 import { ApiError, get } from "../support/api";
-import { counted } from "../support/format";
+import { counted, visible } from "../support/format";
 import type { Matches } from "../support/types";
 
 /** Type a pattern, and see at once which of the present files it takes. */
@@ -54,13 +54,13 @@ const fields = (captured: Record<string, string>) =>
     <ul v-if="data && !fault" class="max-h-72 divide-y divide-line overflow-y-auto text-sm" tabindex="0" aria-label="What the pattern makes of each file">
       <li v-for="file in data.matched" :key="file.path" class="flex flex-wrap gap-x-3 px-4 py-1.5">
         <span class="text-good" aria-hidden="true">✓</span>
-        <span class="min-w-0 [overflow-wrap:anywhere]">{{ file.path }}</span>
+        <span class="min-w-0 [overflow-wrap:anywhere]">{{ visible(file.path) }}</span>
         <span class="text-muted">{{ fields(file.fields) }}</span>
       </li>
       <li v-for="file in data.missed" :key="file.path" class="flex flex-wrap gap-x-3 px-4 py-1.5 text-muted">
         <span aria-hidden="true">–</span>
-        <span class="min-w-0 [overflow-wrap:anywhere]">{{ file.path }}</span>
-        <span class="[overflow-wrap:anywhere]">{{ file.because }}</span>
+        <span class="min-w-0 [overflow-wrap:anywhere]">{{ visible(file.path) }}</span>
+        <span class="[overflow-wrap:anywhere]">{{ visible(file.because) }}</span>
       </li>
     </ul>
   </section>

@@ -2,7 +2,7 @@
 import { useMutation } from "@tanstack/vue-query";
 import { computed, watch } from "vue";
 import { get } from "../support/api";
-import { counted } from "../support/format";
+import { counted, visible } from "../support/format";
 import type { Rehearsed } from "../support/types";
 import EmptyNote from "./EmptyNote.vue";
 import ErrorNote from "./ErrorNote.vue";
@@ -48,10 +48,10 @@ const summary = computed(() => {
       <li v-for="file in data" :key="file.place" class="flex gap-3 px-4 py-2">
         <span class="w-20 shrink-0"><StateTag :word="file.will" /></span>
         <div class="min-w-0 flex-1 [overflow-wrap:anywhere]">
-          <p class="font-medium">{{ file.place }}</p>
-          <p v-if="file.because" :class="file.will === 'hold' ? 'text-danger' : 'text-muted'">{{ file.because }}</p>
+          <p class="font-medium">{{ visible(file.place) }}</p>
+          <p v-if="file.because" :class="file.will === 'hold' ? 'text-danger' : 'text-muted'">{{ visible(file.because) }}</p>
           <p v-if="into(file)" class="text-muted">into <span class="font-mono text-xs">{{ into(file) }}</span></p>
-          <p v-if="file.filed_to" class="text-muted">then to <span class="font-mono text-xs">{{ file.filed_to }}</span></p>
+          <p v-if="file.filed_to" class="text-muted">then to <span class="font-mono text-xs">{{ visible(file.filed_to) }}</span></p>
         </div>
       </li>
     </ol>

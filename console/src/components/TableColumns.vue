@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { count } from "../support/format";
+import { count, visible } from "../support/format";
 import { heights } from "../support/tables";
 import type { SampleColumn } from "../support/types";
 
@@ -26,7 +26,7 @@ const title = (column: SampleColumn) =>
       </thead>
       <tbody class="divide-y divide-line">
         <tr v-for="column in columns" :key="column.name">
-          <th class="cell font-medium" scope="row">{{ column.name }}</th>
+          <th class="cell font-medium" scope="row">{{ visible(column.name) }}</th>
           <td class="cell text-muted">{{ column.type }}</td>
           <td class="cell text-right">{{ count(column.empty) }}</td>
           <td class="cell text-right whitespace-nowrap">

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { visible } from "../support/format";
 /** The first rows of a table; types stand below the names where they are given. */
 defineProps<{ columns: { name: string; type?: string }[]; rows: (string | null)[][]; typed?: boolean }>();
 </script>
@@ -10,7 +11,7 @@ defineProps<{ columns: { name: string; type?: string }[]; rows: (string | null)[
       <thead class="sticky top-0 border-b border-line bg-surface text-xs text-muted">
         <tr>
           <th v-for="column in columns" :key="column.name" class="cell whitespace-nowrap" scope="col">
-            {{ column.name }}
+            {{ visible(column.name) }}
             <span v-if="typed" class="block font-normal text-muted">{{ column.type }}</span>
           </th>
         </tr>

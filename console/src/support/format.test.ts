@@ -1,7 +1,12 @@
 import { describe, expect, it } from "vitest";
-import { ago, clock, count, counted, later, moment, size } from "./format";
+import { ago, clock, count, counted, later, moment, size, visible } from "./format";
 
 describe("format", () => {
+  it("shows what is not seen", () => {
+    expect(visible("Ullin Bay/älv.csv")).toBe("Ullin Bay/älv.csv");
+    expect(visible("a\nb\u001b[31m\u009b\u202ec\t")).toBe("a\\nb\\x1b[31m\\x9b\\u{202e}c\\t");
+  });
+
   it.each([
     [0, "0 B"],
     [1023, "1023 B"],

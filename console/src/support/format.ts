@@ -2,6 +2,19 @@
 
 const UNITS = ["KiB", "MiB", "GiB", "TiB"];
 
+/** Characters that are not seen but do something: controls, line and paragraph ends,
+ * marks of direction. */
+const UNSEEN = /[\p{Cc}\u2028\u2029\u200e\u200f\u061c\u202a-\u202e\u2066-\u2069]/gu;
+const SHORT: Record<string, string> = { "\n": "\\n", "\r": "\\r", "\t": "\\t" };
+
+/** A name from outside as it is shown: what is not seen stands escaped. */
+export function visible(text: string): string {
+  return text.replace(UNSEEN, (c) => {
+    const code = c.codePointAt(0) ?? 0;
+    return SHORT[c] ?? (code < 256 ? `\\x${code.toString(16).padStart(2, "0")}` : `\\u{${code.toString(16)}}`);
+  });
+}
+
 /** A size: `4.1 KiB`. */
 export function size(bytes: number): string {
   if (bytes < 1024) return `${bytes} B`;

@@ -29,6 +29,9 @@ export interface Gate {
   folders: string[];
   state: "open" | "paused" | "troubled";
   paused: boolean;
+  pause: { since: string | null; by: string | null } | null;
+  /** Files in its drop folders that no pattern takes. */
+  untaken: number;
   counts: Partial<Record<EntryState | "arriving", number>>;
   filed_today: number;
   repeats_today: number;
@@ -236,7 +239,7 @@ export type Doing = "reopen" | "again" | "file" | "delete" | "forget" | "unload"
 export interface Done {
   done: number[];
   refused: { entry: number; because: string }[];
-  made: { entry: number; outputs: Output[] }[];
+  made: { entry: number; by: number; outputs: Output[]; rows_twice: number }[];
 }
 
 export interface Adoption {

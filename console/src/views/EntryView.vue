@@ -8,7 +8,7 @@ import FactList from "../components/FactList.vue";
 import HistoryList from "../components/HistoryList.vue";
 import StateTag from "../components/StateTag.vue";
 import { useEntry, useZone } from "../composables/useQueries";
-import { count, moment, size } from "../support/format";
+import { count, moment, size, visible } from "../support/format";
 import { isTable } from "../support/tables";
 
 const props = defineProps<{ id: number }>();
@@ -50,10 +50,10 @@ const fields = computed(() =>
       <RouterLink :to="{ name: 'gate', params: { gate: entry.gate } }" class="link">{{ entry.gate }}</RouterLink>
     </p>
     <h1 class="mb-3 flex flex-wrap items-center gap-3 text-xl font-semibold">
-      <span class="break-all">{{ entry.path }}</span><StateTag :word="entry.state" />
+      <span class="break-all">{{ visible(entry.path) }}</span><StateTag :word="entry.state" />
     </h1>
     <div v-if="entry.state === 'held'" class="mb-4 rounded-md bg-danger-soft px-3 py-2">
-      <p class="font-medium text-danger">Held because {{ entry.reason ?? "no reason was recorded" }}</p>
+      <p class="font-medium text-danger">Held because {{ visible(entry.reason ?? "no reason was recorded") }}</p>
       <p class="mt-1 text-sm">
         Mend what is wrong and have it worked again, or drop a mended file: it is taken as a new
         arrival.
@@ -68,7 +68,7 @@ const fields = computed(() =>
       <RouterLink :to="{ name: 'entry', params: { id: entry.revision_of } }" class="underline">entry {{ entry.revision_of }}</RouterLink>
       of the same name had other content.
     </p>
-    <p v-if="entry.repeat_of !== null" class="mb-4 rounded-md bg-quiet-soft px-3 py-2 text-quiet">
+    <p v-if="entry.repeat_of !== null && entry.worked_at === null" class="mb-4 rounded-md bg-quiet-soft px-3 py-2 text-quiet">
       A repeat of
       <RouterLink :to="{ name: 'entry', params: { id: entry.repeat_of } }" class="underline">entry {{ entry.repeat_of }}</RouterLink>:
       the same content came before, so it was not worked again.

@@ -9,6 +9,7 @@ import ErrorNote from "../components/ErrorNote.vue";
 import FactList from "../components/FactList.vue";
 import GateActions from "../components/GateActions.vue";
 import GateFigures from "../components/GateFigures.vue";
+import GateNotes from "../components/GateNotes.vue";
 import GateProblems from "../components/GateProblems.vue";
 import GatheringPanel from "../components/GatheringPanel.vue";
 import PatternTester from "../components/PatternTester.vue";
@@ -52,6 +53,7 @@ const facts = computed(() => {
       <GateActions :gate="view" />
     </div>
     <GateProblems :problems="view.problems" class="mb-4" />
+    <GateNotes :gate="view" class="mb-4" />
     <div class="mb-4 grid gap-4 lg:grid-cols-5">
       <section class="panel p-4 lg:col-span-3" aria-label="Rules">
         <FactList :facts="facts" />

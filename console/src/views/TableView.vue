@@ -7,7 +7,7 @@ import PickList from "../components/PickList.vue";
 import TableColumns from "../components/TableColumns.vue";
 import TableRows from "../components/TableRows.vue";
 import { useOutput, useSample } from "../composables/useQueries";
-import { counted } from "../support/format";
+import { counted, visible } from "../support/format";
 import { kindOf } from "../support/tables";
 
 /** What is in one file: its tables; and, when it is an output, its account. */
@@ -32,8 +32,8 @@ const name = computed(() => props.path.split("/").at(-1) ?? props.path);
 </script>
 
 <template>
-  <p class="font-mono text-xs break-all text-muted">{{ path }}</p>
-  <h1 class="mb-1 text-xl font-semibold break-all">{{ name }}</h1>
+  <p class="font-mono text-xs break-all text-muted">{{ visible(path) }}</p>
+  <h1 class="mb-1 text-xl font-semibold break-all">{{ visible(name) }}</h1>
   <p v-if="data" class="mb-4 text-sm text-muted">{{ kindOf(data) }}</p>
   <ErrorNote :error="error" />
   <AccountPanel v-if="account && account.batches > 0" :account="account" class="mb-4" />

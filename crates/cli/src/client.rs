@@ -363,8 +363,18 @@ impl Remote {
     }
 
     /// A doing at a gate: `pass`, `pause` or `resume`.
-    pub fn at_gate<T: DeserializeOwned>(&self, gate: &str, doing: &str) -> Result<T, Failure> {
-        self.post(&format!("/api/v1/gates/{}/{doing}", coded(gate)))
+    pub fn at_gate<T: DeserializeOwned>(
+        &self,
+        gate: &str,
+        doing: &str,
+        query: &[(&str, &str)],
+    ) -> Result<T, Failure> {
+        let request = self
+            .agent
+            .post(format!("{}/api/v1/gates/{}/{doing}", self.base, coded(gate)))
+            .query_pairs(query.iter().copied())
+            .header("Authorization", self.bearer());
+        self.read(request.send_empty())
     }
 
     /// Gives each line of a list in JSON Lines as it comes; a problem in place of a

@@ -124,4 +124,7 @@ pub struct GateNames {
     /// Which gates
     #[arg(required = true, value_name = "GATE")]
     pub gates: Vec<String>,
+    /// Who; by default the user's name
+    #[arg(long, value_name = "NAME")]
+    pub by: Option<String>,
 }

@@ -54,6 +54,9 @@ pub struct ByWhom {
     /// Do it without asking
     #[arg(long, short)]
     pub yes: bool,
+    /// Have repeats worked too: their rows may stand twice then
+    #[arg(long)]
+    pub twice: bool,
     /// Print one JSON document
     #[arg(long)]
     pub json: bool,

@@ -3,7 +3,7 @@
 use vadegate_core::config::Config;
 use vadegate_core::engine::{Engine, GateState, GateView};
 
-use crate::args::Gates;
+use crate::args::{GateNames, Gates};
 use crate::client::{Client, Remote};
 use crate::failure::Failure;
 use crate::show;
@@ -54,6 +54,23 @@ pub fn gates(client: &Client, args: &Gates) -> Result<(), Failure> {
     show::unbroken(&mut table, &[0, 1, 2, 9]);
     show::print(&table)?;
     gates.iter().try_for_each(print_gathering)?;
+    for gate in &gates {
+        let name = &gate.name;
+        if let Some(pause) = &gate.pause {
+            let by = pause.by.as_deref().unwrap_or("somebody");
+            let since = pause.since.map(|at| format!(", {}", show::ago(Some(at))));
+            let since = since.unwrap_or_default();
+            show::line("")?;
+            show::one(&format!("{name}: paused by {by}{since}; `vadegate resume {name}`"))?;
+        }
+        if gate.untaken > 0 {
+            let files = show::counted(gate.untaken, "file lies", "files lie");
+            show::line("")?;
+            show::one(&format!(
+                "{name}: {files} there that no pattern takes; `vadegate files {name} --verdict leave` lists them"
+            ))?;
+        }
+    }
     let problems = gates.iter().flat_map(|gate| gate.problems.iter().map(move |p| (gate, p)));
     for (gate, problem) in problems {
         show::line("")?;
@@ -99,20 +116,21 @@ fn state(state: GateState) -> &'static str {
     }
 }
 
-pub fn set_paused(config: Config, gates: &[String], paused: bool) -> Result<(), Failure> {
+pub fn set_paused(config: Config, names: &GateNames, paused: bool) -> Result<(), Failure> {
+    let (gates, who) = (&names.gates, super::people::who(names.by.as_deref()));
     let done = if paused { "paused" } else { "resumed" };
     match Remote::of(&config)? {
         Some(remote) => {
             for gate in gates {
                 let doing = if paused { "pause" } else { "resume" };
-                let view: GateView = remote.at_gate(gate, doing)?;
+                let view: GateView = remote.at_gate(gate, doing, &[("who", &who)])?;
                 show::line(&format!("gate `{}` is {done}", view.name))?;
             }
         }
         None => {
             let engine = Engine::open(config)?;
             for gate in gates {
-                engine.set_paused(gate, paused)?;
+                engine.set_paused(gate, paused, &who)?;
                 show::line(&format!("gate `{gate}` is {done}, for the next service or pass"))?;
             }
         }

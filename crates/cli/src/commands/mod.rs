@@ -62,8 +62,8 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
             pass::pass(config()?, &pass)
         }
         Command::Reload(args) => done(reload::reload(&file, &args)),
-        Command::Pause(names) => done(gates::set_paused(config()?, &names.gates, true)),
-        Command::Resume(names) => done(gates::set_paused(config()?, &names.gates, false)),
+        Command::Pause(names) => done(gates::set_paused(config()?, &names, true)),
+        Command::Resume(names) => done(gates::set_paused(config()?, &names, false)),
         Command::Merge(args) => merge::merge(&args),
         Command::Sample(args) => done(sample::sample(&args)),
         Command::Ledger(ledger) => {

@@ -19,7 +19,7 @@ pub fn pass(config: Config, args: &Pass) -> Result<ExitCode, Failure> {
     let gates: Vec<String> = if args.gates.is_empty() { all() } else { args.gates.clone() };
     let reports = match Remote::of(&config)? {
         Some(remote) => {
-            let ask = |gate: &String| remote.at_gate(gate, "pass");
+            let ask = |gate: &String| remote.at_gate(gate, "pass", &[]);
             gates.iter().map(ask).collect::<Result<Vec<PassReport>, _>>()?
         }
         None => pass_here(config, &gates)?,

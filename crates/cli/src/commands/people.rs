@@ -64,14 +64,17 @@ fn to_entries(
         doing,
         entries: entries.to_vec(),
         fitting: narrowed.then_some(fitting),
-        by: OrderBy { who: who(by), why: by.why.clone() },
+        by: OrderBy { who: who(by.by.as_deref()), why: by.why.clone() },
         rehearse: true,
+        twice: by.twice,
         expected: None,
     };
     let doer = Doer::of(config)?;
     let would = doer.people_do(&order)?;
     let all = would.done.len() + would.refused.len();
-    let sure = by.yes || !narrowed && doing != Doing::Delete;
+    // What is worked again is asked about, since rows may come to stand twice.
+    let asks = narrowed || matches!(doing, Doing::Delete | Doing::Reopen);
+    let sure = by.yes || !asks && would.made.is_empty();
     if !by.json {
         tell(&would, doing, true)?;
     }
@@ -96,7 +99,7 @@ fn to_entries(
 pub fn adopt(config: Config, args: &Adopt) -> Result<ExitCode, Failure> {
     let mut order = AdoptOrder {
         pattern: args.pattern.clone(),
-        by: OrderBy { who: who(&args.by), why: args.by.why.clone() },
+        by: OrderBy { who: who(args.by.by.as_deref()), why: args.by.why.clone() },
         rehearse: true,
     };
     let doer = Doer::of(config)?;
@@ -129,7 +132,7 @@ fn tell(done: &Done, doing: Doing, would: bool) -> Result<(), Failure> {
                 let rows = output.rows.map(|rows| format!(", {} rows", show::grouped(rows)));
                 show::line(&format!(
                     "entry {} was worked into {} ({}{}), which stays",
-                    made.entry,
+                    made.by,
                     output.path,
                     output.mode,
                     rows.unwrap_or_default()
@@ -137,6 +140,11 @@ fn tell(done: &Done, doing: Doing, would: bool) -> Result<(), Failure> {
             }
         }
         more(done.made.len())?;
+        let twice: u64 = done.made.iter().map(|made| made.rows_twice).sum();
+        if twice > 0 {
+            let rows = show::counted(twice, "row", "rows");
+            show::line(&format!("{rows} would stand twice."))?;
+        }
         return Ok(());
     }
     for refused in done.refused.iter().take(SHOWN) {
@@ -224,9 +232,9 @@ pub fn confirm(question: &str) -> Result<(), Failure> {
 }
 
 /// Who does it: as said, or the user of this process.
-fn who(by: &ByWhom) -> String {
+pub fn who(by: Option<&str>) -> String {
     let named = || ["LOGNAME", "USER"].iter().find_map(|name| std::env::var(name).ok());
-    by.by.clone().or_else(named).filter(|who| !who.trim().is_empty()).unwrap_or_else(|| {
+    by.map(str::to_owned).or_else(named).filter(|who| !who.trim().is_empty()).unwrap_or_else(|| {
         // The number of the user, where no name is known.
         use std::os::unix::fs::MetadataExt;
         let user = std::fs::metadata("/proc/self").map_or(0, |meta| meta.uid());

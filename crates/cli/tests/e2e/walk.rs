@@ -325,6 +325,7 @@ const ARCHIVE: &str = "archive = { into = \"archive\" }";
 fn a_merge_that_makes_its_output() {
     walk(&format!("{ARCHIVE}\nmerge = {{ into = \"out/all.csv\" }}")).go(&[
         "enter.read",
+        "enter.sync",
         "ledger.commit",
         "ledger.committed",
         "stage.create",
@@ -511,6 +512,7 @@ fn a_service_goes_on_after_a_fault_without_a_restart() {
     let filing = walk(&format!("sweep = \"200ms\"\n{ARCHIVE}"));
     for fault in [
         "enter.read:1=io",
+        "enter.sync:1=io",
         "ledger.commit:1=io",
         "ledger.commit:2=full",
         "ledger.commit:2=slow",

@@ -136,6 +136,26 @@ pub enum Archive {
 }
 
 impl Gate {
+    /// Whether an output of its own may come to lie in a drop folder of its.
+    pub fn may_make_in_drop(&self) -> bool {
+        self.outputs().iter().any(|template| {
+            let folder = super::fixed_folder(template.fixed_start());
+            self.has_in_drop(&folder) || self.drops.base().starts_with(&folder)
+        })
+    }
+
+    /// Where its work writes files.
+    pub fn outputs(&self) -> Vec<&Template> {
+        match &self.work {
+            Work::Merge(merge) => {
+                let beside = [&merge.also_all, &merge.rejects];
+                beside.into_iter().flatten().chain([&merge.into]).collect()
+            }
+            Work::Load(load) => load.rejects.iter().collect(),
+            Work::Run(_) | Work::Offer(_) | Work::None => Vec::new(),
+        }
+    }
+
     /// The longest time for which an entry waits before its work is tried again.
     pub fn longest_wait(&self) -> Duration {
         match &self.work {

@@ -11,6 +11,7 @@ use jiff::Timestamp;
 use jiff::civil::DateTime;
 
 use super::Pulse;
+use super::owning::Owned;
 use crate::arrivals::Clock;
 use crate::arrivals::notices::Hub;
 use crate::config::Config;
@@ -39,6 +40,8 @@ pub(crate) struct Shared {
     pub ledger: Ledger,
     pub stopping: AtomicBool,
     pub outputs: OutputLocks,
+    /// Drop folders that this process works.
+    pub owned: Owned,
     pub started: Timestamp,
     listeners: Mutex<Vec<PulseListener>>,
     stop_told: (Mutex<()>, Condvar),
@@ -62,6 +65,7 @@ impl Context {
             ledger,
             stopping: AtomicBool::new(false),
             outputs: OutputLocks::default(),
+            owned: Owned::default(),
             started: Timestamp::now(),
             listeners: Mutex::default(),
             stop_told: (Mutex::default(), Condvar::default()),

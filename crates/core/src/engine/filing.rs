@@ -217,7 +217,7 @@ impl GateRunner {
                 source: &from,
                 link: link.as_ref(),
                 version: &filing.version,
-                sha256: &filing.entry.sha256,
+                sha256: filing.entry.sha256_there(),
                 target: &to,
                 staged_name: format!(
                     ".vadegate-{}-{}.copy",

@@ -1,5 +1,6 @@
 //! The thread of a gate: when to pass, and the steps of a pass.
 
+use std::collections::BTreeSet;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
@@ -42,6 +43,8 @@ pub(super) struct GateRunner {
     /// On the monotonic clock: when something is to be looked at again.
     pub wake_at: Option<Duration>,
     pub generation: u32,
+    /// Files that no pattern takes, counted while a sweep goes on.
+    pub untaken: u64,
     /// Who finishes what was moved, while a large pass goes on.
     pub finisher: Option<SyncSender<MovedPiece>>,
     /// The database of the work `load`.
@@ -60,6 +63,7 @@ impl GateRunner {
             report: PassReport::default(),
             wake_at: None,
             generation: 0,
+            untaken: 0,
             finisher: None,
             filings: Vec::new(),
             database: super::loading::DatabaseState::default(),
@@ -86,8 +90,13 @@ impl GateRunner {
         self.wake_at = Some(self.wake_at.map_or(at, |earlier| earlier.min(at)));
     }
 
-    /// Passes until told to stop.
+    /// Passes until told to stop; then other services may have the drop folders.
     pub fn run(&mut self, inbox: &Receiver<Command>, waker: mpsc::Sender<Command>) {
+        self.passes(inbox, waker);
+        self.context().owned.keep(&self.gate().name, &BTreeSet::new());
+    }
+
+    fn passes(&mut self, inbox: &Receiver<Command>, waker: mpsc::Sender<Command>) {
         let wake = Arc::new(move || {
             // A gate that has stopped needs no waking.
             let _ = waker.send(Command::Look);
@@ -183,6 +192,7 @@ impl GateRunner {
     /// One pass for a program that is not a service.
     pub fn single_pass(&mut self) -> PassReport {
         self.pass(true, None);
+        self.context().owned.keep(&self.gate().name, &BTreeSet::new());
         self.report.clone()
     }
 

@@ -16,7 +16,7 @@ use super::context::Context;
 use crate::arrivals::{Look, Version};
 use crate::config::Gate;
 use super::waits::{Now, Wait, Waits};
-use crate::ledger::{Entry, Filing, Leased, LedgerError};
+use crate::ledger::{Entry, Filing, Leased, LedgerError, Pause};
 use crate::pattern::Fields;
 
 /// What one pass did.
@@ -85,6 +85,12 @@ pub(super) struct State {
     /// How the folder is watched, in words.
     pub watching: String,
     pub paused: bool,
+    /// Who has paused it, and when.
+    pub pause: Option<Pause>,
+    /// Files that no pattern takes, as of the last sweep.
+    pub untaken: u64,
+    /// Places of drop folders that another service works.
+    pub elsewhere: Vec<String>,
     /// What is being done right now, in words.
     pub doing: Option<String>,
     pub last_pass: Option<Timestamp>,
@@ -108,9 +114,9 @@ pub(super) struct Live {
 
 impl Live {
     pub fn new(context: Arc<Context>, gate: Gate) -> Self {
-        let paused = context.ledger.paused(&gate.name).unwrap_or(false);
+        let pause = context.ledger.paused(&gate.name).unwrap_or_default();
         let folders = gate.drops.find().folders;
-        let state = State { paused, folders, ..State::default() };
+        let state = State { paused: pause.is_some(), pause, folders, ..State::default() };
         let (lease, retired) = (AtomicBool::new(true), AtomicBool::new(false));
         let inode_time = AtomicBool::new(true);
         let live = Live { context, gate, lease, retired, inode_time, state: Mutex::new(state), waits: Mutex::default() };
@@ -176,6 +182,23 @@ impl Live {
         self.waits().left(wait, leased.length, self.now())
     }
 
+    /// Why a file that the gate would take is none of its sources: it made it itself.
+    pub fn own_output(&self, place: &str, version: &Version) -> Option<&'static str> {
+        if !self.gate.may_make_in_drop() {
+            return None;
+        }
+        let path = self.gate.drops.path_of(place).display().to_string();
+        // When the ledger cannot be asked nothing is entered either.
+        let own = self.context.ledger.is_output_of(&self.gate.name, &path, version.inode);
+        own.unwrap_or(true).then_some("it is an output of this gate, and no source")
+    }
+
+    /// Whether another service works the drop folder of a place.
+    pub fn is_elsewhere(&self, place: &str, state: &State) -> bool {
+        let folder = || self.gate.drops.placed(place).map_or("", |placed| placed.folder);
+        !state.elsewhere.is_empty() && state.elsewhere.iter().any(|one| one == folder())
+    }
+
     /// Forgets that an entry lies in a drop folder.
     pub fn forget(&self, entry: &Entry) {
         let Some(place) = self.place_of(&entry.drop, &entry.path) else { return };
@@ -196,8 +219,10 @@ impl Live {
         self.inode_time.store(matches!(kind, None | Some("NFS" | "Ceph")), Ordering::Relaxed);
     }
 
-    pub fn set_paused(&self, paused: bool) {
-        self.state().paused = paused;
+    pub fn set_paused(&self, pause: Option<Pause>) {
+        let mut state = self.state();
+        state.paused = pause.is_some();
+        state.pause = pause;
     }
 
     /// Notes a standing problem, or that there is none any more; each is

@@ -1,6 +1,6 @@
 //! Looking at the drop folder: what is new, what has changed, what is gone.
 
-use std::collections::HashSet;
+use std::collections::{BTreeSet, HashSet};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -10,9 +10,10 @@ use super::OPEN_AGAIN;
 use super::completion::out_of_bounds;
 use super::gate::GateRunner;
 use super::live::{Arriving, Known, Live};
+use super::owning::words as words_of_owner;
 use super::sweeping::Swept;
 use crate::arrivals::{Kind, Look, Seen, Version, look_at};
-use crate::config::{FoundFolders, MarkerFor, SettleBy, write_duration};
+use crate::config::{Archive, FoundFolders, MarkerFor, SettleBy, Work, write_duration};
 use crate::files::Folder;
 use crate::ledger::{Cause, LedgerError, State};
 use crate::pattern::Fields;
@@ -27,6 +28,7 @@ impl GateRunner {
         before: &mut dyn FnMut(&Folder, &str),
     ) -> Result<bool, LedgerError> {
         self.generation = self.generation.wrapping_add(1);
+        self.untaken = 0;
         let live = Arc::clone(&self.live);
         let mut odd_names: Vec<String> = Vec::new();
         let swept = live.sweep_found(found, before, |seen| {
@@ -50,6 +52,8 @@ impl GateRunner {
         let unread: Vec<&str> = swept.unread.iter().map(|unread| unread.why.as_str()).collect();
         live.problem("subfolders", (!unread.is_empty()).then(|| unread.join("; ")));
         live.state().folders = std::mem::take(&mut swept.folders);
+        live.state().untaken = self.untaken;
+        self.own_folders();
         live.problem(
             "names",
             (!odd_names.is_empty()).then(|| {
@@ -63,6 +67,28 @@ impl GateRunner {
         );
         self.forget_vanished(&swept)?;
         Ok(swept.unread.is_empty())
+    }
+
+    /// Takes the drop folders that were found for this service, and gives back others.
+    fn own_folders(&mut self) {
+        let live = Arc::clone(&self.live);
+        let (gate, context) = (&live.gate, &live.context);
+        let takes = !matches!((&gate.archive, &gate.work), (Archive::Leave, Work::None));
+        let (mut keys, mut refused, mut elsewhere) = (BTreeSet::new(), Vec::new(), Vec::new());
+        for place in &live.state().folders {
+            let path = gate.drops.path_of(place);
+            let Ok(folder) = context.config.reach.folder(&path) else { continue };
+            match context.owned.claim(&gate.name, &folder, takes) {
+                Ok(key) => _ = keys.insert(key),
+                Err(other) => {
+                    refused.push(words_of_owner(&path, other));
+                    elsewhere.push(place.clone());
+                }
+            }
+        }
+        context.owned.keep(&gate.name, &keys);
+        live.state().elsewhere = elsewhere;
+        live.problem("owner", (!refused.is_empty()).then(|| refused.join("; ")));
     }
 
     /// Looks at single places that notices told of. Gives whether a sweep is
@@ -131,10 +157,18 @@ impl GateRunner {
             return;
         }
         drop(state);
-        let Ok(fields) = live.gate.takes_at(&seen.path) else {
-            note_marker(live, seen);
-            return;
+        let fields = match live.gate.takes_at(&seen.path) {
+            Ok(fields) => fields,
+            Err(why) => {
+                // What is left on purpose is not worth a word.
+                self.untaken += u64::from(why.starts_with("no pattern"));
+                note_marker(live, seen);
+                return;
+            }
         };
+        if live.own_output(&seen.path, &seen.version).is_some() {
+            return;
+        }
         new_version(live, &seen.path, seen.version, seen.changed_ns, fields, self.generation);
     }
 

@@ -54,7 +54,7 @@ impl Lies {
             Ok(Some(meta)) if meta.is_file() => {
                 let found = meta.version;
                 let modified = entry.modified.as_nanosecond() == i128::from(found.modified_ns);
-                if modified && found.bytes == entry.bytes {
+                if modified && found.bytes == entry.bytes_there() {
                     LiesNow::Unchanged
                 } else {
                     LiesNow::Changed

@@ -38,6 +38,8 @@ pub(super) struct BatchPlan {
     pub rejects: Option<BesidePlan>,
     pub account: Option<BesidePlan>,
     pub all: Option<RowsPlan>,
+    /// What somebody else did to one of the outputs since we last wrote it.
+    pub foreign: Option<String>,
 }
 
 fn staged(path: &Path, mode: &'static str, base_bytes: u64, role: &'static str) -> StagedOutput {
@@ -131,7 +133,8 @@ pub(super) fn batch_plan(
         Some(template) => Some(plan(reach, config, &path(template)?, Exists::Append)?),
         None => None,
     };
-    let plan = BatchPlan { rows, rejects, account, all };
+    let mut plan = BatchPlan { rows, rejects, account, all, foreign: None };
+    plan.foreign = plan.outputs().iter().find_map(|output| foreign(live, output));
     let mut paths: Vec<String> = plan.outputs().into_iter().map(|output| output.path).collect();
     paths.sort();
     // Each would take the other's rows for a stranger's.
@@ -142,6 +145,22 @@ pub(super) fn batch_plan(
         )),
         None => Ok(plan),
     }
+}
+
+/// What somebody else did to an output to which we are about to add: they wrote behind
+/// it. Rows go behind theirs, which stay.
+fn foreign(live: &Live, output: &StagedOutput) -> Option<String> {
+    let path = Path::new(&output.path);
+    let there = live.context.config.reach.at(path).and_then(|at| at.version()).ok()??;
+    // That the ledger cannot be asked is told elsewhere.
+    let (end, batch) = live.context.ledger.output_end(&output.path).ok()??;
+    let grows = output.mode == "append" || output.role == "rows" || output.role == "all";
+    (grows && there.bytes != end).then(|| {
+        format!(
+            "the output `{}` was changed by somebody else: it had {end} bytes after batch {batch}, and has {}; what is there stays, and rows go behind it (`vadegate verify --deep` tells more)",
+            output.path, there.bytes
+        )
+    })
 }
 
 /// `out/tide.csv` with the ending `rejects.csv` is `out/tide.rejects.csv`.

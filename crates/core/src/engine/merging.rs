@@ -185,6 +185,7 @@ impl GateRunner {
             Ok(again) => plan = again,
             Err(_) => return Ok(()),
         }
+        self.live.problem("output changed", plan.foreign.take());
         let shown = plan.rows.path.display();
         self.doing(Some(format!("merging {} into {shown}", words::files(members.len()))));
         let wanted = members.len();
@@ -234,7 +235,7 @@ impl GateRunner {
         claimed: &Claimed,
     ) -> Result<(Vec<Option<MadeOutput>>, Staged), StageError> {
         let stopping = &self.live.context.stopping;
-        let BatchPlan { rows, rejects, account, all } = plan;
+        let BatchPlan { rows, rejects, account, all, .. } = plan;
         let reach = &self.live.context.config.reach;
         let places = claimed.staged.iter().map(|path| reach.at(path));
         let places = places.collect::<Result<Vec<At>, _>>().map_err(StageError::Output)?;

@@ -25,6 +25,7 @@ mod merging;
 mod new_entries;
 mod offering;
 mod order;
+mod owning;
 mod people;
 mod picking;
 mod places;
@@ -63,7 +64,7 @@ pub use loaded::{LoadedColumn, LoadedRows};
 pub use lock::{ADDRESS_FILE, LockError, StateLock, running_service};
 pub use lying::{EntryView, Lies, LiesNow};
 pub use offering::{Offered, WorkerEnd};
-pub use people::{Adoption, Doing, Done, LeftFile, Made, Refused};
+pub use people::{Adoption, Doing, Done, How, LeftFile, Made, Refused};
 pub use rehearse::{Rehearsed, Will};
 pub use reload::Reloaded;
 pub use verifying::{Difference, Differs, Progress, Verified};
@@ -258,14 +259,17 @@ impl Engine {
         report.recv().map_err(|_| EngineError::Stopping)
     }
 
-    /// Pauses a gate (it goes on noticing, and takes nothing), or resumes it.
+    /// Pauses a gate (it goes on noticing, and takes nothing), or resumes it, for a
+    /// person.
     ///
     /// # Errors
     /// [`EngineError::NoGate`], or the ledger's.
-    pub fn set_paused(&self, name: &str, paused: bool) -> Result<(), EngineError> {
+    pub fn set_paused(&self, name: &str, paused: bool, who: &str) -> Result<(), EngineError> {
         let handle = self.handle(name)?;
-        handle.live.context.ledger.set_paused(name.to_owned(), paused)?;
-        handle.live.set_paused(paused);
+        let by = paused.then(|| who.to_owned());
+        let pause = handle.live.context.ledger.set_paused(name.to_owned(), by)?;
+        tracing::info!(gate = name, who, "{}", if paused { "paused" } else { "resumed" });
+        handle.live.set_paused(pause);
         handle.live.context.pulse(name);
         // A gate whose thread has ended needs no telling.
         let _ = handle.commands.send(Command::Look);

@@ -78,6 +78,8 @@ pub(super) fn into_entry(new: NewEntry, id: i64, state: State) -> Entry {
         rows: None,
         revision_of: None,
         forgotten: false,
+        filed_bytes: None,
+        filed_sha256: None,
     }
 }
 

@@ -15,7 +15,7 @@ use super::new_entries::{identity_of, new_entries};
 use super::replacing::{Holder, end_replaced, holders};
 use super::{Engine, EngineError};
 use crate::arrivals::{FingerprintError, Kind, Look, Version, fingerprint};
-use crate::config::Work;
+use crate::config::{Exists, Mode, Work};
 use crate::ledger::{Adopted, By, Entry, LedgerError, NewEntry, Output, State};
 use crate::pattern::Pattern;
 
@@ -48,6 +48,15 @@ pub struct Done {
     pub made: Vec<Made>,
 }
 
+/// How something is done to entries.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct How {
+    /// Only tell what would be done.
+    pub rehearse: bool,
+    /// A repeat is worked again, although the entry that it repeats was worked.
+    pub twice: bool,
+}
+
 /// An entry to which something was not done.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Refused {
@@ -57,13 +66,17 @@ pub struct Refused {
     pub because: String,
 }
 
-/// What an entry made when it was last worked.
+/// What the content of an entry made when it was last worked: it is there still.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Made {
     /// The entry.
     pub entry: i64,
-    /// Its outputs, and what the batch wrote into them.
+    /// The entry by which it was made: itself, or the one whose repeat it is.
+    pub by: i64,
+    /// The outputs, and what the batch wrote into them.
     pub outputs: Vec<Output>,
+    /// Rows that would stand twice, when it is worked again.
+    pub rows_twice: u64,
 }
 
 /// What was adopted.
@@ -95,11 +108,12 @@ impl Engine {
         doing: Doing,
         entries: &[i64],
         by: &By,
-        rehearse: bool,
+        how: How,
     ) -> Result<Done, EngineError> {
+        let rehearse = how.rehearse;
         let mut told = Done::default();
         for id in entries {
-            match self.do_one(doing, *id, by, rehearse) {
+            match self.do_one(doing, *id, by, how) {
                 Ok(made) => {
                     told.done.push(*id);
                     told.made.extend(made);
@@ -114,7 +128,8 @@ impl Engine {
         Ok(told)
     }
 
-    fn do_one(&self, doing: Doing, id: i64, by: &By, rehearse: bool) -> Result<Option<Made>, Stop> {
+    fn do_one(&self, doing: Doing, id: i64, by: &By, how: How) -> Result<Vec<Made>, Stop> {
+        let rehearse = how.rehearse;
         let context = self.context();
         let ledger = &context.ledger;
         let entry =
@@ -128,7 +143,7 @@ impl Engine {
                     live.forget(&entry);
                 }
             }
-            return Ok(None);
+            return Ok(Vec::new());
         }
         let live = live.ok_or_else(|| {
             let gate = &entry.gate;
@@ -136,10 +151,14 @@ impl Engine {
         })?;
         if doing == Doing::Unload {
             unload(&live, &entry, by, rehearse)?;
-            return Ok(None);
+            return Ok(Vec::new());
         }
         let version = verified(&live, &entry)?;
-        let made = made(&live, &entry)?;
+        let again = matches!(doing, Doing::Reopen | Doing::Again);
+        let made = if again { made_before(&live, &entry)? } else { Vec::new() };
+        if again && !rehearse && !how.twice {
+            refuse_twice(&entry, &made)?;
+        }
         if rehearse {
             return Ok(made);
         }
@@ -283,11 +302,11 @@ fn verified(live: &Live, entry: &Entry) -> Result<Version, Stop> {
             "the file at `{shown}` is another than was entered; put the right one back"
         ))
     };
-    if version.bytes != entry.bytes {
+    if version.bytes != entry.bytes_there() {
         return Err(changed());
     }
     match fingerprint(&mut file, &version, &mut vec![0; 256 * 1024]) {
-        Ok(sum) if crate::arrivals::hex(&sum) == entry.sha256 => Ok(version),
+        Ok(sum) if crate::arrivals::hex(&sum) == entry.sha256_there() => Ok(version),
         Ok(_) | Err(FingerprintError::Changed) => Err(changed()),
         Err(FingerprintError::Io(error)) => {
             Err(refused(format!("its file `{shown}` cannot be read: {error}")))
@@ -295,13 +314,46 @@ fn verified(live: &Live, entry: &Entry) -> Result<Version, Stop> {
     }
 }
 
-/// What the entry made when it was last worked.
-fn made(live: &Live, entry: &Entry) -> Result<Option<Made>, Stop> {
-    let worked_in = live.context.ledger.detail(entry.id)?.and_then(|detail| detail.worked_in);
-    let outputs = worked_in.map(|batch| batch.outputs).unwrap_or_default();
-    let outputs: Vec<Output> =
-        outputs.into_iter().filter(|output| output.published_at.is_some()).collect();
-    Ok((!outputs.is_empty()).then_some(Made { entry: entry.id, outputs }))
+/// What the content of an entry made: when it was last worked itself, and what the entry
+/// made whose repeat it is.
+fn made_before(live: &Live, entry: &Entry) -> Result<Vec<Made>, Stop> {
+    let adds = match &live.gate.work {
+        Work::Merge(merge) => merge.exists == Exists::Append,
+        Work::Load(load) => load.mode == Mode::Add,
+        Work::Run(_) | Work::Offer(_) | Work::None => false,
+    };
+    let mut all = Vec::new();
+    for by in [Some(entry.id), entry.repeat_of].into_iter().flatten() {
+        let Some(detail) = live.context.ledger.detail(by)? else { continue };
+        let outputs = detail.worked_in.map(|batch| batch.outputs).unwrap_or_default();
+        let outputs: Vec<Output> =
+            outputs.into_iter().filter(|output| output.published_at.is_some()).collect();
+        if !outputs.is_empty() {
+            let rows_twice = if adds { detail.entry.rows.unwrap_or(0) } else { 0 };
+            all.push(Made { entry: entry.id, by, outputs, rows_twice });
+        }
+    }
+    Ok(all)
+}
+
+/// A repeat is not worked again unless a person has said that they know what stands
+/// there already.
+fn refuse_twice(entry: &Entry, made: &[Made]) -> Result<(), Stop> {
+    let Some(first) = entry.repeat_of.filter(|_| entry.worked_at.is_none()) else {
+        return Ok(());
+    };
+    let of_first = made.iter().find(|made| made.by == first);
+    let stands = of_first.map_or(String::new(), |made| {
+        let paths: Vec<&str> = made.outputs.iter().map(|output| output.path.as_str()).collect();
+        let twice = match made.rows_twice {
+            0 => String::new(),
+            rows => format!(", and {} would stand twice", crate::words::rows(rows)),
+        };
+        format!(", which was worked into {}{twice}", paths.join(", "))
+    });
+    Err(Stop::Refused(format!(
+        "it is a repeat of entry {first}{stands}; to have it worked all the same say --twice (in the API \"twice\": true)"
+    )))
 }
 
 fn delete(live: &Live, entry: &Entry) -> Result<(), Stop> {

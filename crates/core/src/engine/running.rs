@@ -10,6 +10,7 @@ use super::gate::GateRunner;
 use super::live::Live;
 use super::places::builtins;
 use crate::config::{Interrupted, RunConfig, Work, write_duration};
+use crate::filing::sum_of;
 use crate::ledger::{Cause, Claim, CommitBatch, Filing, Hold, LedgerError};
 use crate::pattern::{Builtins, Fields};
 use crate::work::run::{Ended, Order, run};
@@ -122,6 +123,7 @@ impl GateRunner {
         let tries = entry.tries + 1;
         let reason = match ended {
             Ended::Done => {
+                self.note_changed_source(&filing)?;
                 let mut worked = entry.clone();
                 worked.batch = Some(batch);
                 let target = self.live.archive_path(&worked).unwrap_or(None);
@@ -161,6 +163,33 @@ impl GateRunner {
         let target = self.live.hold_path(entry);
         let hold = Hold { entry: entry.id, reason, target };
         self.context().ledger.hold(vec![hold], Cause::Pass, Some((batch, printed)))
+    }
+}
+
+impl GateRunner {
+    /// A program may write into its own source: that is no new arrival, or it would be
+    /// run again, and again.
+    fn note_changed_source(&mut self, filing: &Filing) -> Result<(), LedgerError> {
+        let entry = &filing.entry;
+        let at = self.live.at(&entry.lies_at());
+        let Some(at) = at.ok().filter(|at| !at.is(&filing.version)) else { return Ok(()) };
+        let Ok(Some(meta)) = at.look() else { return Ok(()) };
+        // What is no file, or changes still, is looked at as what it is.
+        let Some(sum) = sum_of(&at).ok().filter(|_| meta.is_file() && at.is(&meta.version)) else {
+            return Ok(());
+        };
+        // It is archived as it is now, so that must be on the disk first.
+        if let Err(error) = at.open().and_then(|file| file.sync_data()) {
+            let shown = at.path();
+            tracing::warn!("`{}` cannot be made durable: {error}", shown.display());
+        }
+        self.context().ledger.source_changed(entry.id, meta.version, sum)?;
+        if let Some(place) = self.live.place_of(&entry.drop, &entry.path)
+            && let Some(known) = self.live.state().known.get_mut(&place)
+        {
+            known.version = meta.version;
+        }
+        Ok(())
     }
 }
 

@@ -165,7 +165,14 @@ impl GateRunner {
         let mut sooner = |wait: Duration| soonest = Some(soonest.map_or(wait, |at| at.min(wait)));
         let clock = live.context.clock();
         let now = clock.steady;
-        for (path, arriving) in &mut live.state().arriving {
+        let mut state = live.state();
+        let elsewhere = std::mem::take(&mut state.elsewhere);
+        let folder = |path: &str| live.gate.drops.placed(path).map_or(String::new(), |placed| placed.folder.to_owned());
+        for (path, arriving) in &mut state.arriving {
+            if !elsewhere.is_empty() && elsewhere.contains(&folder(path)) {
+                arriving.because = "another vadegate works this drop folder".into();
+                continue;
+            }
             let given_up = give_up.filter(|give_up| now >= arriving.noticed + *give_up);
             if let (Some(give_up), None) = (give_up, given_up) {
                 sooner((arriving.noticed + give_up).saturating_sub(now));
@@ -199,6 +206,8 @@ impl GateRunner {
             let candidate = Candidate::of(path.clone(), arriving);
             candidates.push(Candidate { given_up, ..candidate });
         }
+        state.elsewhere = elsewhere;
+        drop(state);
         if let Some(wait) = soonest {
             self.wake_in(wait);
         }

@@ -179,7 +179,7 @@ impl Verifying<'_> {
             LiesNow::Unreadable => (Differs::Unreadable, "it cannot be looked at".into()),
             LiesNow::Gone => return None,
             LiesNow::Unchanged if self.deep => match self.sum(&path) {
-                Ok(sum) if hex(&sum) == entry.sha256 => return None,
+                Ok(sum) if hex(&sum) == entry.sha256_there() => return None,
                 Ok(_) => (Differs::Changed, "its content is another".into()),
                 Err(error) => (Differs::Unreadable, format!("it cannot be read: {error}")),
             },
@@ -305,8 +305,18 @@ fn output_differs(
         Ok(meta) => meta.len(),
         Err(error) => return Some(unreadable(error)),
     };
+    let mut end = None;
     for piece in written {
         let begin = if piece.mode == "append" { piece.base_bytes } else { 0 };
+        if let Some(end) = end.filter(|end| begin > *end) {
+            let because = format!(
+                "{} before what batch {} wrote are not ours",
+                crate::words::counted(begin - end, "byte", "bytes"),
+                piece.batch
+            );
+            return Some((Differs::Changed, because));
+        }
+        end = Some(begin + piece.bytes);
         if length < begin + piece.bytes {
             let because = format!(
                 "it has {length} bytes, and batch {} wrote up to {}",
@@ -330,5 +340,9 @@ fn output_differs(
             return Some((Differs::Changed, because));
         }
     }
-    None
+    let beyond = length.saturating_sub(end.unwrap_or(length));
+    (beyond > 0).then(|| {
+        let bytes = crate::words::counted(beyond, "byte stands", "bytes stand");
+        (Differs::Changed, format!("{bytes} behind what was written last, and are not ours"))
+    })
 }

@@ -13,7 +13,7 @@ use super::context::Context;
 use super::live::Live;
 use crate::arrivals::{Kind, Look, Seen};
 use crate::config::Archive;
-use crate::ledger::{Counts, Entry, State};
+use crate::ledger::{Counts, Entry, Pause, State};
 use crate::pattern::Fields;
 
 /// What a gate is doing as a whole.
@@ -41,6 +41,10 @@ pub struct GateView {
     pub state: GateState,
     /// Whether a person has paused it.
     pub paused: bool,
+    /// Who has paused it, and since when.
+    pub pause: Option<Pause>,
+    /// Files in its drop folders that no pattern takes, as of the last sweep.
+    pub untaken: u64,
     /// Entries by state, and `arriving` files.
     #[schema(value_type = BTreeMap<String, u64>)]
     pub counts: Counts,
@@ -222,6 +226,8 @@ pub(super) fn gate_view(live: &Live) -> Result<GateView, EngineError> {
             _ => GateState::Open,
         },
         paused: state.paused,
+        pause: state.pause.clone(),
+        untaken: state.untaken,
         counts,
         filed_today: since_midnight("filed"),
         repeats_today: since_midnight("repeat"),
@@ -283,8 +289,14 @@ fn verdict(live: &Live, seen: &Seen, known: Option<&Entry>) -> (Verdict, String,
     if let Some(why) = out_of_bounds(&live.gate, &seen.version, now) {
         return (Verdict::Leave, why, fields);
     }
+    if let Some(why) = live.own_output(&seen.path, &seen.version) {
+        return (Verdict::Leave, why.to_owned(), fields);
+    }
     let (arriving, paused) = {
         let state = live.state();
+        if live.is_elsewhere(&seen.path, &state) {
+            return (Verdict::Leave, ELSEWHERE.to_owned(), fields);
+        }
         let arriving = state.arriving.get(&seen.path);
         (arriving.filter(|one| one.version == seen.version).cloned(), state.paused)
     };
@@ -310,6 +322,9 @@ fn verdict(live: &Live, seen: &Seen, known: Option<&Entry>) -> (Verdict, String,
         },
     }
 }
+
+/// Of a file in a folder that another service works.
+const ELSEWHERE: &str = "another vadegate works this drop folder; `vadegate gates` tells which";
 
 /// Why a thing is no file for the gate.
 fn no_file(live: &Live, kind: Kind) -> Option<&'static str> {

@@ -158,7 +158,7 @@ fn sentence(context: &Context, entry: &Entry) -> Result<String, WhyError> {
         time.map(|time| format!(" at {time:.0}")).unwrap_or_default()
     };
     let begin = format!("`{}` is entry {id} of gate `{}`:", entry.path, entry.gate);
-    if let Some(first) = entry.repeat_of {
+    if let Some(first) = entry.repeat_of.filter(|_| entry.worked_at.is_none()) {
         let earlier = context.ledger.entry(first)?.and_then(|first| first.filed_to);
         let earlier = earlier.map(|place| format!(" archived at {place}")).unwrap_or_default();
         return Ok(format!(

@@ -104,6 +104,18 @@ impl Folder {
         Ok(())
     }
 
+    /// Device and inode: which folder it is.
+    pub fn key(&self) -> io::Result<(u64, u64)> {
+        let stat = rustix::fs::fstat(&self.fd)?;
+        Ok((stat.st_dev, stat.st_ino))
+    }
+
+    /// The same folder, opened once more.
+    pub fn again(&self) -> io::Result<OwnedFd> {
+        let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
+        Ok(rustix::fs::openat(&self.fd, ".", flags, Mode::empty())?)
+    }
+
     /// Makes the names in it durable.
     pub fn sync(&self) -> io::Result<()> {
         crate::fault::at("folder.sync")?;

@@ -9,7 +9,9 @@ use super::steps::{
     step, step_and, worked, working_in,
 };
 use super::writer::{Ticket, Tx};
-use super::{Cause, Ledger, LedgerError, State, staged_name, writing};
+use super::pending::pause_of;
+use crate::arrivals::Version;
+use super::{Cause, Ledger, LedgerError, Pause, State, staged_name, writing};
 
 impl Ledger {
     pub(super) fn submit<T: Send + 'static>(
@@ -267,6 +269,41 @@ impl Ledger {
         })
     }
 
+    /// Records that the program which works an entry has changed its file: what lies
+    /// there is known, and no new arrival.
+    pub(crate) fn source_changed(
+        &self,
+        entry: i64,
+        version: Version,
+        sha256: [u8; 32],
+    ) -> Result<(), LedgerError> {
+        self.submit(move |tx| {
+            let gate: String = tx
+                .connection
+                .query_row(
+                    "UPDATE entry SET filed_bytes = ?2, filed_sha256 = ?3, modified_ns = ?4,
+                       inode = ?5, changed_ns = ?6 WHERE id = ?1 RETURNING gate",
+                    params![
+                        entry,
+                        as_i64(version.bytes),
+                        sha256,
+                        version.modified_ns,
+                        as_i64(version.inode),
+                        version.changed_ns
+                    ],
+                    |row| row.get(0),
+                )
+                .map_err(writing)?;
+            let sum = crate::arrivals::hex(&sha256);
+            let words = format!(
+                "its program changed the file: it has {} bytes now, and the sum {sum}",
+                version.bytes
+            );
+            tx.tell(entry, &gate, State::Working, Cause::Pass, &words)
+        })?
+        .wait()
+    }
+
     /// Records that a held entry's file was moved to the hold folder.
     pub(crate) fn moved_aside(&self, entry: i64) -> Result<(), LedgerError> {
         self.submit(move |tx| {
@@ -287,20 +324,29 @@ impl Ledger {
         .wait()
     }
 
-    /// Pauses or resumes a gate, across restarts.
+    /// Pauses a gate for a person, or resumes it, across restarts.
     ///
     /// # Errors
     /// [`LedgerError`].
-    pub(crate) fn set_paused(&self, gate: String, paused: bool) -> Result<(), LedgerError> {
+    pub(crate) fn set_paused(
+        &self,
+        gate: String,
+        by: Option<String>,
+    ) -> Result<Option<Pause>, LedgerError> {
         self.submit(move |tx| {
+            let at = by.is_some().then_some(tx.now);
             tx.connection
                 .execute(
-                    "INSERT INTO gate_setting (gate, paused) VALUES (?1, ?2)
-                     ON CONFLICT DO UPDATE SET paused = ?2",
-                    params![gate, paused],
+                    // Who pauses what is paused changes nothing.
+                    "INSERT INTO gate_setting (gate, paused, paused_at, paused_by)
+                     VALUES (?1, ?2, ?3, ?4)
+                     ON CONFLICT DO UPDATE SET paused = ?2,
+                       paused_at = IIF(paused AND ?2, paused_at, ?3),
+                       paused_by = IIF(paused AND ?2, paused_by, ?4)",
+                    params![gate, by.is_some(), at, by],
                 )
                 .map_err(writing)?;
-            Ok(())
+            pause_of(tx.connection, &gate).map_err(writing)
         })?
         .wait()
     }

@@ -415,7 +415,8 @@ pub(super) fn replace(
     if sha256 == new.sha256 {
         tx.connection
             .execute(
-                "UPDATE entry SET modified_ns = ?, inode = ?, changed_ns = ? WHERE id = ?",
+                "UPDATE entry SET modified_ns = ?, inode = ?, changed_ns = ?, filed_bytes = NULL,
+                   filed_sha256 = NULL WHERE id = ?",
                 params![
                     new.version.modified_ns,
                     as_i64(new.version.inode),

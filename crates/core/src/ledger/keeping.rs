@@ -156,7 +156,7 @@ impl Ledger {
 }
 
 /// Which entries are trimmed. The first of waiting repeats is not among them.
-const TRIMMED: &str = "COALESCE(filed_at, ready_at) < ?1 AND in_drop = 0
+pub(super) const TRIMMED: &str = "COALESCE(filed_at, ready_at) < ?1 AND in_drop = 0
     AND state IN ('filed', 'gone', 'passed over', 'adopted')
     AND NOT EXISTS (SELECT 1 FROM entry heir WHERE heir.repeat_of = entry.id
                       AND heir.state = 'repeat')";

@@ -41,7 +41,7 @@ pub use people::By;
 pub use schema::VERSION;
 pub use state::{Cause, State};
 pub use types::{
-    Batch, Change, Count, CountBy, Counts, Entry, EntryDetail, Moment, Output, Page, Query, Slot,
+    Batch, Change, Count, CountBy, Counts, Entry, EntryDetail, Moment, Output, Page, Pause, Query, Slot,
     Sort,
 };
 pub(crate) use types::{Filing, PickMark};
@@ -253,5 +253,7 @@ impl Ledger {
     }
 }
 
+#[cfg(test)]
+mod plans;
 #[cfg(test)]
 mod tests;

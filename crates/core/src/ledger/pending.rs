@@ -3,13 +3,13 @@
 use std::collections::HashMap;
 use std::time::Duration;
 
-use rusqlite::OptionalExtension;
+use rusqlite::{Connection, OptionalExtension};
 use rusqlite::types::Value;
 
 use super::orders::Unpublished;
-use super::rows::{IN_DROP, hex, select, text};
+use super::rows::{IN_DROP, hex, select, text, time};
 use super::types::Filing;
-use super::{Ledger, LedgerError, State, reading};
+use super::{Ledger, LedgerError, Pause, State, reading};
 use crate::arrivals::Version;
 
 /// A batch that was begun and not ended.
@@ -206,7 +206,7 @@ impl Ledger {
             let mut query = || -> rusqlite::Result<()> {
                 for wheres in IN_DROP {
                     let mut select = reader.prepare_cached(&format!(
-                        "SELECT path, bytes, modified_ns, inode, id, drop_folder, changed_ns FROM entry WHERE gate = ? AND {wheres}"
+                        "SELECT path, COALESCE(filed_bytes, bytes), modified_ns, inode, id, drop_folder, changed_ns FROM entry WHERE gate = ? AND {wheres}"
                     ))?;
                     let mut rows = select.query([gate])?;
                     while let Some(row) = rows.next()? {
@@ -350,18 +350,57 @@ impl Ledger {
         })
     }
 
-    /// Whether a person has paused the gate.
-    ///
-    /// # Errors
-    /// [`LedgerError`].
-    pub fn paused(&self, gate: &str) -> Result<bool, LedgerError> {
+    /// Who has paused the gate, and when; none when it is not paused.
+    pub(crate) fn paused(&self, gate: &str) -> Result<Option<Pause>, LedgerError> {
+        self.read(|reader| pause_of(reader, gate).map_err(reading))
+    }
+
+    /// Where an output ended when it was last written, and by which batch; none when
+    /// nothing of ours is known to stand there.
+    pub(crate) fn output_end(&self, path: &str) -> Result<Option<(u64, i64)>, LedgerError> {
         self.read(|reader| {
-            reader
-                .prepare_cached("SELECT paused FROM gate_setting WHERE gate = ?")
-                .and_then(|mut select| select.query_row([gate], |row| row.get(0)).optional())
-                .map(|paused| paused.unwrap_or(false))
-                .map_err(reading)
+            let query = || -> rusqlite::Result<Option<(u64, i64)>> {
+                let mut select = reader.prepare_cached(
+                    "SELECT IIF(mode = 'append', base_bytes, 0) + bytes, batch FROM output
+                     WHERE path = ? AND published_at IS NOT NULL AND bytes IS NOT NULL
+                     ORDER BY id DESC LIMIT 1",
+                )?;
+                let end = |row: &rusqlite::Row<'_>| {
+                    Ok((row.get::<_, i64>(0)?.cast_unsigned(), row.get(1)?))
+                };
+                select.query_row([path], end).optional()
+            };
+            query().map_err(reading)
         })
+    }
+
+    /// Whether a path, or the file that lies there, is an output of the gate.
+    pub(crate) fn is_output_of(
+        &self,
+        gate: &str,
+        path: &str,
+        inode: u64,
+    ) -> Result<bool, LedgerError> {
+        let query = |sql: &str, value: Value| {
+            self.read(|reader| {
+                let found = reader.prepare_cached(sql).and_then(|mut select| {
+                    select.query_row((value, gate), |row| row.get::<_, bool>(0))
+                });
+                found.map_err(reading)
+            })
+        };
+        let by_path = query(
+            "SELECT EXISTS (SELECT 1 FROM output o JOIN batch b ON b.id = o.batch
+             WHERE o.path = ? AND b.gate = ?)",
+            text(path),
+        )?;
+        // Before it is recorded under the number that it got.
+        Ok(by_path
+            || query(
+                "SELECT EXISTS (SELECT 1 FROM output o JOIN batch b ON b.id = o.batch
+                 WHERE o.inode = ? AND b.gate = ?)",
+                Value::Integer(inode.cast_signed()),
+            )?)
     }
 
     /// Whether something committed for an output does not stand in it yet.
@@ -376,6 +415,16 @@ impl Ledger {
                 .map_err(reading)
         })
     }
+}
+
+pub(super) fn pause_of(connection: &Connection, gate: &str) -> rusqlite::Result<Option<Pause>> {
+    let mut select = connection.prepare_cached(
+        "SELECT paused_at, paused_by FROM gate_setting WHERE gate = ? AND paused",
+    )?;
+    let pause = |row: &rusqlite::Row<'_>| {
+        Ok(Pause { since: row.get::<_, Option<i64>>(0)?.map(time), by: row.get(1)? })
+    };
+    select.query_row([gate], pause).optional()
 }
 
 /// The name of the load of a batch that begun at this time.

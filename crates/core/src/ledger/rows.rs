@@ -11,7 +11,7 @@ use crate::arrivals::Version;
 const COLUMNS: &str =
     "id, gate, drop_folder, path, bytes, modified_ns, inode, sha256, state, fields,
   seen_at, ready_at, worked_at, filed_at, target, in_drop, tries, reason, repeat_of, batch, rows,
-  source, revision_of, forgotten, changed_ns";
+  source, revision_of, forgotten, changed_ns, filed_bytes, filed_sha256";
 
 /// Which entries are thought to lie in a drop folder: open ones, and those that were
 /// filed or adopted in place. Each has an index of its own.
@@ -31,8 +31,10 @@ pub(super) fn hex(bytes: &[u8]) -> String {
 pub(super) fn filing(row: &Row<'_>) -> rusqlite::Result<Filing> {
     let path: String = row.get(3)?;
     let modified_ns: i64 = row.get(5)?;
+    let bytes = row.get::<_, i64>(4)?.cast_unsigned();
+    let filed_bytes = row.get::<_, Option<i64>>(25)?.map(i64::cast_unsigned);
     let version = Version {
-        bytes: row.get::<_, i64>(4)?.cast_unsigned(),
+        bytes: filed_bytes.unwrap_or(bytes),
         modified_ns,
         inode: row.get::<_, i64>(6)?.cast_unsigned(),
         changed_ns: row.get(24)?,
@@ -49,7 +51,7 @@ pub(super) fn filing(row: &Row<'_>) -> rusqlite::Result<Filing> {
         drop: row.get(2)?,
         name: path.rsplit('/').next().unwrap_or(&path).to_owned(),
         path,
-        bytes: version.bytes,
+        bytes,
         modified: Timestamp::from_nanosecond(i128::from(modified_ns)).unwrap_or_default(),
         sha256: hex(&row.get::<_, Vec<u8>>(7)?),
         state: State::of(&state).unwrap_or(State::Held),
@@ -66,6 +68,8 @@ pub(super) fn filing(row: &Row<'_>) -> rusqlite::Result<Filing> {
         rows: row.get::<_, Option<i64>>(20)?.map(i64::cast_unsigned),
         revision_of: row.get(22)?,
         forgotten: row.get(23)?,
+        filed_bytes,
+        filed_sha256: row.get::<_, Option<Vec<u8>>>(26)?.map(|sum| hex(&sum)),
     };
     Ok(Filing { entry, version, target })
 }

@@ -120,13 +120,14 @@ fn everything_is_there_again_after_the_ledger_is_opened_anew() {
     let batch = claim(&ledger, &[id]).unwrap();
     commit(&ledger, batch, &[id]).unwrap();
     file(&ledger, id).unwrap();
-    ledger.set_paused("tide".into(), true).unwrap();
+    ledger.set_paused("tide".into(), Some("keeper".into())).unwrap();
     let before = ledger.detail(id).unwrap().unwrap();
     let tag = ledger.tag().unwrap().to_owned();
     drop(ledger);
     let ledger = Ledger::open(folder.path()).unwrap();
     assert_eq!(ledger.detail(id).unwrap().unwrap(), before);
-    assert!(ledger.paused("tide").unwrap());
+    let pause = ledger.paused("tide").unwrap().unwrap();
+    assert!(pause.by.as_deref() == Some("keeper") && pause.since.is_some());
     assert_eq!(ledger.tag().unwrap(), tag);
     let told: Vec<_> = before.history.iter().map(|change| change.state).collect();
     assert_eq!(told, [State::Ready, State::Working, State::Worked, State::Filed]);

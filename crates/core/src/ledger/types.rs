@@ -62,9 +62,24 @@ pub struct Entry {
     pub revision_of: Option<i64>,
     /// Whether a person has said that its identity counts no more.
     pub forgotten: bool,
+    /// Size of its file now, when that is another than was entered: the program that
+    /// worked it has changed it.
+    pub filed_bytes: Option<u64>,
+    /// SHA-256 of its file now, when that is another than was entered.
+    pub filed_sha256: Option<String>,
 }
 
 impl Entry {
+    /// Size of the file as it lies there.
+    pub fn bytes_there(&self) -> u64 {
+        self.filed_bytes.unwrap_or(self.bytes)
+    }
+
+    /// SHA-256 of the file as it lies there.
+    pub fn sha256_there(&self) -> &str {
+        self.filed_sha256.as_deref().unwrap_or(&self.sha256)
+    }
+
     /// Where its file lies, as far as the ledger knows.
     pub fn lies_at(&self) -> PathBuf {
         match &self.filed_to {
@@ -113,6 +128,16 @@ pub struct Change {
     pub by: Option<String>,
     /// What happened, in words.
     pub words: String,
+}
+
+/// A person has paused a gate.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Pause {
+    /// Since when, where that is known.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub since: Option<Timestamp>,
+    /// Who.
+    pub by: Option<String>,
 }
 
 /// The entries that were worked together.

@@ -147,37 +147,49 @@ pub(crate) async fn pass(
     ask(&shared, move |engine| Ok(engine.pass(&gate)?)).await.map(Json)
 }
 
+/// Who does it.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct WhoQuery {
+    /// Their name, for those who ask who has paused the gate.
+    who: Option<String>,
+}
+
 /// Pauses a gate: it goes on noticing, and takes nothing.
 #[utoipa::path(tag = "gates",
-    params(("gate" = String, Path, description = "The gate's name")),
+    params(("gate" = String, Path, description = "The gate's name"), WhoQuery),
     responses((status = 200, body = GateView), (status = 404, body = Problem)))]
 #[post("/api/v1/gates/{gate}/pause")]
 pub(crate) async fn pause(
     shared: Data<Shared>,
     gate: Path<String>,
+    by: web::Query<WhoQuery>,
 ) -> Result<Json<GateView>, Problem> {
-    set_paused(&shared, gate.into_inner(), true).await
+    set_paused(&shared, gate.into_inner(), true, by.into_inner()).await
 }
 
 /// Resumes a paused gate.
 #[utoipa::path(tag = "gates",
-    params(("gate" = String, Path, description = "The gate's name")),
+    params(("gate" = String, Path, description = "The gate's name"), WhoQuery),
     responses((status = 200, body = GateView), (status = 404, body = Problem)))]
 #[post("/api/v1/gates/{gate}/resume")]
 pub(crate) async fn resume(
     shared: Data<Shared>,
     gate: Path<String>,
+    by: web::Query<WhoQuery>,
 ) -> Result<Json<GateView>, Problem> {
-    set_paused(&shared, gate.into_inner(), false).await
+    set_paused(&shared, gate.into_inner(), false, by.into_inner()).await
 }
 
 async fn set_paused(
     shared: &Data<Shared>,
     gate: String,
     paused: bool,
+    by: WhoQuery,
 ) -> Result<Json<GateView>, Problem> {
     ask(shared, move |engine| {
-        engine.set_paused(&gate, paused)?;
+        engine.set_paused(&gate, paused, by.who.as_deref().unwrap_or("somebody"))?;
         Ok(engine.gate(&gate)?)
     })
     .await

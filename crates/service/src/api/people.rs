@@ -4,7 +4,7 @@ use actix_web::post;
 use actix_web::web::{Data, Json, Path};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
-use vadegate_core::engine::{Adoption, Doing, Done, Engine};
+use vadegate_core::engine::{Adoption, Doing, Done, Engine, How};
 use vadegate_core::ledger::{By, Query};
 use vadegate_core::pattern::Pattern;
 
@@ -32,6 +32,10 @@ pub struct Order {
     /// Only tell what would be done.
     #[serde(default)]
     pub rehearse: bool,
+    /// Have a repeat worked, although the entry that it repeats was: its rows may stand
+    /// twice then.
+    #[serde(default)]
+    pub twice: bool,
     /// How many entries it must be: when there are others by now, nothing is done.
     #[serde(default)]
     pub expected: Option<u64>,
@@ -84,7 +88,7 @@ impl Order {
     /// # Errors
     /// A [`Problem`] that tells what is wrong.
     pub fn carry_out(self, engine: &Engine) -> Result<Done, Problem> {
-        let Order { doing, mut entries, fitting, by, rehearse, expected } = self;
+        let Order { doing, mut entries, fitting, by, rehearse, twice, expected } = self;
         let by = by.checked(rehearse)?;
         if let Some(query) = fitting {
             engine.ask(|ledger| {
@@ -106,7 +110,7 @@ impl Order {
             );
             return Err(Problem::new(actix_web::http::StatusCode::CONFLICT, detail));
         }
-        Ok(engine.people_do(doing, &entries, &by, rehearse)?)
+        Ok(engine.people_do(doing, &entries, &by, How { rehearse, twice })?)
     }
 }
 

@@ -19,6 +19,6 @@ ALTER TABLE gate_setting ADD COLUMN paused_by TEXT;
 -- Committed outputs that do not stand in their place yet: few, whatever was ever made.
 DROP INDEX output_unpublished;
 CREATE INDEX output_unpublished ON output (path) WHERE published_at IS NULL AND committed_at IS NOT NULL;
--- Outputs in their place by inode, so that a gate knows what it made itself.
-CREATE INDEX output_inode ON output (inode) WHERE published_at IS NOT NULL AND inode IS NOT NULL;
+-- Outputs by inode, so that a gate knows what it made itself.
+CREATE INDEX output_inode ON output (inode) WHERE inode IS NOT NULL;
 CREATE INDEX batch_unended ON batch (gate) WHERE ended_at IS NULL;

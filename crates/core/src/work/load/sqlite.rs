@@ -132,11 +132,13 @@ impl Sqlite {
 
 fn make_markers(connection: &Connection, table: &str) -> Result<(), DbError> {
     let sql = format!(
-        "CREATE TABLE IF NOT EXISTS {} (load TEXT NOT NULL, entry INTEGER NOT NULL, gate TEXT NOT NULL,
+        "CREATE TABLE IF NOT EXISTS {0} (load TEXT NOT NULL, entry INTEGER NOT NULL, gate TEXT NOT NULL,
            path TEXT NOT NULL, sha256 TEXT NOT NULL, table_name TEXT NOT NULL, rows INTEGER NOT NULL,
            account TEXT NOT NULL, loaded_at TIMESTAMP NOT NULL DEFAULT CURRENT_TIMESTAMP,
-           unloaded_at TIMESTAMP, unloaded_rows INTEGER, PRIMARY KEY (load, entry))",
-        markers_beside(table)
+           unloaded_at TIMESTAMP, unloaded_rows INTEGER, PRIMARY KEY (load, entry));
+         CREATE INDEX IF NOT EXISTS {1}_entry ON {0} (entry)",
+        markers_beside(table),
+        super::MARKERS
     );
     connection.execute_batch(&sql).map_err(away)
 }

@@ -1,0 +1,24 @@
+<script setup lang="ts">
+import { computed } from "vue";
+import { counted } from "../support/format";
+import type { Gate } from "../support/types";
+import TimeAgo from "./TimeAgo.vue";
+
+/** What is worth knowing of a gate and is no trouble: who paused it, what it passes by. */
+const props = defineProps<{ gate: Gate }>();
+const untaken = computed(() =>
+  props.gate.untaken === 1
+    ? "1 file lies there that no pattern takes."
+    : `${counted(props.gate.untaken, "file")} lie there that no pattern takes.`,
+);
+</script>
+
+<template>
+  <div v-if="gate.pause || gate.untaken > 0" class="space-y-1 text-sm text-muted">
+    <p v-if="gate.pause" class="text-wait">
+      Paused by {{ gate.pause.by ?? "somebody" }}
+      <TimeAgo v-if="gate.pause.since" :at="gate.pause.since" />
+    </p>
+    <p v-if="gate.untaken > 0">{{ untaken }}</p>
+  </div>
+</template>
