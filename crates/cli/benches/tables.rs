@@ -116,7 +116,7 @@ fn merge(layout: Layout, sources: &[PathBuf], out: &Path) {
     let inputs: Vec<Input<'_>> = files
         .iter()
         .zip(&names)
-        .map(|(file, name)| Input { name, file, added: &[], sheet: None, read: None })
+        .map(|(file, name)| Input { name, file, added: &[], sheet: None, read: None, stop: None })
         .collect();
     for input in &inputs {
         plan.note(input, Depth::Header).expect("a table");

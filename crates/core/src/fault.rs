@@ -3,15 +3,16 @@
 //!
 //! Only builds with debug assertions have them; in a release every point is nothing.
 //! `VADEGATE_FAULT=POINT:N=KIND` has the N-th passing of a point fail (`kill`, `io`,
-//! `full`, `short`, `slow`), and `VADEGATE_FAULT=list` writes the points that are
+//! `full`, `short`, `slow`, `abort`, `panic`), and `VADEGATE_FAULT=list` writes the points that are
 //! passed to stderr.
 
 /// Points of the protocol, in its order.
-pub const POINTS: [&str; 31] = [
+pub const POINTS: [&str; 32] = [
     "enter.read",
     "enter.sync",
     "ledger.commit",
     "ledger.committed",
+    "read.table",
     "stage.create",
     "stage.write",
     "stage.sync",
@@ -113,6 +114,8 @@ mod injected {
                 unsafe { libc::kill(libc::getpid(), libc::SIGKILL) };
                 Ok(())
             }
+            "abort" => std::process::abort(),
+            "panic" => panic!("a fault that a test has injected"),
             "slow" => {
                 std::thread::sleep(Duration::from_millis(300));
                 Ok(())

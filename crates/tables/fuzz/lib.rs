@@ -30,7 +30,7 @@ impl Write for Kept {
 fn merged(file: &File, reading: &Reading) -> Option<Vec<u8>> {
     let options =
         Options { reading: reading.clone(), ..Options::new(Layout::union(), Writing::delimited(b',')) };
-    let input = Input { name: "fuzz", file, added: &[], sheet: None, read: None };
+    let input = Input { name: "fuzz", file, added: &[], sheet: None, read: None, stop: None };
     let mut plan = Plan::new(options);
     plan.note(&input, Depth::Whole).ok()?;
     let out = Kept::default();
@@ -71,7 +71,7 @@ pub fn read(bytes: &[u8], reading: &Reading) {
         fill(file, &written);
         let said = Reading {
             delimiter: Some(b','),
-            encoding: Some(Encoding::Utf8),
+            encoding: Some(Encoding::UTF_8),
             ..Reading::default()
         };
         if let Some(again) = merged(file, &said) {

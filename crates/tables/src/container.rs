@@ -93,6 +93,71 @@ fn chains(table: &[u32]) -> Result<(), Fault> {
     if seen.iter().all(|seen| *seen) { Ok(()) } else { Err(damaged("a chain is a circle")) }
 }
 
+/// Bytes of a stream that are looked at: more than any workbook of this kind has.
+const MOST_STREAM: usize = 512 << 20;
+
+/// The bytes of the first stream of one of these names; none when there is none. The
+/// chains must have been checked.
+///
+/// # Errors
+/// [`Fault::Workbook`] and [`Fault::Io`].
+pub(crate) fn stream(
+    mut file: impl Read + Seek,
+    names: &[&str],
+) -> Result<Option<Vec<u8>>, Fault> {
+    /// Bytes of an entry of the directory.
+    const ENTRY: usize = 128;
+    /// Shorter streams stand among the small ones, in sectors of their own size.
+    const SMALL: usize = 4096;
+    const SMALL_SECTOR: usize = 64;
+    let length = file.seek(SeekFrom::End(0))?;
+    file.seek(SeekFrom::Start(0))?;
+    let mut header = [0; 512];
+    crate::decode::read_full(&mut file, &mut header)?;
+    let size = 1usize << u16::from_le_bytes([header[0x1E], header[0x1F]]).min(12);
+    let sectors = usize::try_from(length.div_ceil(size as u64)).map_err(io::Error::other)?;
+    let mut container = Container { file, size, sectors: sectors.saturating_sub(1) };
+    let table = container.table(&header)?;
+    let mut chain = |first: u32, most: usize| -> Result<Vec<u8>, Fault> {
+        let (mut bytes, mut next) = (Vec::new(), first);
+        while next < SPECIAL && bytes.len() < most {
+            let numbers = container.sector(next)?;
+            bytes.extend(numbers.iter().flat_map(|number| number.to_le_bytes()));
+            next = table.get(next as usize).copied().unwrap_or(SPECIAL);
+        }
+        Ok(bytes)
+    };
+    let directory = chain(number(&header, 0x30), MOST_STREAM)?;
+    let small_table = chain(number(&header, 0x3C), MOST_STREAM)?;
+    let small_sectors = chain(number(&directory, 0x74), MOST_STREAM)?;
+    for entry in directory.chunks_exact(ENTRY) {
+        let letters = usize::from(u16::from_le_bytes([entry[0x40], entry[0x41]])).min(64) / 2;
+        let name: Vec<u16> = entry[..letters.saturating_sub(1) * 2]
+            .chunks_exact(2)
+            .map(|two| u16::from_le_bytes([two[0], two[1]]))
+            .collect();
+        let (name, bytes) = (String::from_utf16_lossy(&name), number(entry, 0x78) as usize);
+        if !names.contains(&name.as_str()) {
+            continue;
+        }
+        if bytes >= SMALL {
+            return chain(number(entry, 0x74), bytes.min(MOST_STREAM)).map(Some);
+        }
+        let (mut small, mut next) = (Vec::new(), number(entry, 0x74));
+        while next < SPECIAL && small.len() < bytes {
+            let from = next as usize * SMALL_SECTOR;
+            let Some(sector) = small_sectors.get(from..from + SMALL_SECTOR) else { break };
+            small.extend_from_slice(sector);
+            next = match small_table.get(next as usize * 4..) {
+                Some([_, _, _, _, ..]) => number(&small_table, next as usize * 4),
+                _ => SPECIAL,
+            };
+        }
+        return Ok(Some(small));
+    }
+    Ok(None)
+}
+
 /// Refuses a container whose chains are damaged.
 ///
 /// # Errors

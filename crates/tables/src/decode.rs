@@ -114,11 +114,11 @@ mod tests {
     fn other_encodings_are_read_as_utf_8() {
         let text = "time,Brón Strand €\n".repeat(20_000);
         let utf16: Vec<u8> = text.encode_utf16().flat_map(u16::to_be_bytes).collect();
-        assert_eq!(decoded(&utf16, Encoding::Utf16Be).unwrap(), text);
+        assert_eq!(decoded(&utf16, Encoding::UTF_16BE).unwrap(), text);
         let marked = [b"\xFE\xFF", &utf16[..]].concat();
-        assert_eq!(decoded(&marked, Encoding::Utf16Be).unwrap(), text);
-        assert_eq!(decoded(b"Br\xF3n \x80", Encoding::Windows1252).unwrap(), "Brón €");
-        let error = decoded(&utf16[..utf16.len() - 1], Encoding::Utf16Be).unwrap_err();
+        assert_eq!(decoded(&marked, Encoding::UTF_16BE).unwrap(), text);
+        assert_eq!(decoded(b"Br\xF3n \x80", Encoding::WINDOWS_1252).unwrap(), "Brón €");
+        let error = decoded(&utf16[..utf16.len() - 1], Encoding::UTF_16BE).unwrap_err();
         assert!(error.to_string().contains("no utf-16be"), "{error}");
     }
 }

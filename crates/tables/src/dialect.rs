@@ -3,46 +3,60 @@
 use encoding_rs::{Encoding as Table, UTF_8, UTF_16BE, UTF_16LE, WINDOWS_1252};
 use memchr::memchr;
 
-/// How the characters of a text stand in bytes.
+/// How the characters of a text stand in bytes: any encoding of the Encoding Standard.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Encoding {
-    /// UTF-8, with or without a byte-order mark.
-    Utf8,
-    /// UTF-16, the low byte first.
-    Utf16Le,
-    /// UTF-16, the high byte first.
-    Utf16Be,
-    /// Windows-1252, the usual superset of ISO 8859-1.
-    Windows1252,
-}
+pub struct Encoding(&'static Table);
 
 impl Encoding {
-    /// All of them.
-    pub const ALL: [Encoding; 4] =
-        [Encoding::Utf8, Encoding::Utf16Le, Encoding::Utf16Be, Encoding::Windows1252];
+    /// UTF-8, with or without a byte-order mark.
+    pub const UTF_8: Encoding = Encoding(UTF_8);
+    /// UTF-16, the low byte first.
+    pub const UTF_16LE: Encoding = Encoding(UTF_16LE);
+    /// UTF-16, the high byte first.
+    pub const UTF_16BE: Encoding = Encoding(UTF_16BE);
+    /// Windows-1252, the usual superset of ISO 8859-1.
+    pub const WINDOWS_1252: Encoding = Encoding(WINDOWS_1252);
 
-    /// Its name, as the register of character sets (IANA) has it.
+    /// The commonest, for messages.
+    pub const USUAL: [&'static str; 8] = [
+        "utf-8", "utf-16le", "utf-16be", "windows-1252", "iso-8859-15", "shift_jis", "gb18030",
+        "windows-1251",
+    ];
+
+    /// Its name, as the Encoding Standard has it, in lower case.
     pub fn name(self) -> &'static str {
-        match self {
-            Encoding::Utf8 => "utf-8",
-            Encoding::Utf16Le => "utf-16le",
-            Encoding::Utf16Be => "utf-16be",
-            Encoding::Windows1252 => "windows-1252",
-        }
+        // The standard's own are written in several ways.
+        let usual = Self::USUAL.iter().find(|usual| usual.eq_ignore_ascii_case(self.0.name()));
+        usual.copied().unwrap_or(self.0.name())
     }
 
-    /// The encoding of this name; letter case is ignored.
+    /// The encoding of this name, or of one of its other names; letter case is ignored.
     pub fn of(name: &str) -> Option<Encoding> {
-        Self::ALL.into_iter().find(|known| known.name().eq_ignore_ascii_case(name))
+        let found = Table::for_label(name.trim().as_bytes());
+        // What the standard never decodes is no encoding of a table.
+        found.filter(|found| *found != encoding_rs::REPLACEMENT).map(Encoding)
+    }
+
+    /// The encoding that the mark at the beginning of a text says, whatever else is said
+    /// of it.
+    pub(crate) fn by_mark(start: &[u8]) -> Option<Encoding> {
+        Table::for_bom(start).map(|(found, _)| Encoding(found))
+    }
+
+    /// Whether a text that begins so is certainly not in this encoding, although it could
+    /// be read as if: it would come out as other letters.
+    pub(crate) fn misreads(self, start: &[u8]) -> bool {
+        let utf8 = std::str::from_utf8(start);
+        let valid = utf8.is_ok() || utf8.is_err_and(|error| error.error_len().is_none());
+        let wide = matches!(self, Encoding(table) if table == UTF_16LE || table == UTF_16BE);
+        if wide {
+            return valid && start.len() > 1 && !start.contains(&0);
+        }
+        valid && !start.is_ascii() && self.0.is_single_byte()
     }
 
     pub(crate) fn table(self) -> &'static Table {
-        match self {
-            Encoding::Utf8 => UTF_8,
-            Encoding::Utf16Le => UTF_16LE,
-            Encoding::Utf16Be => UTF_16BE,
-            Encoding::Windows1252 => WINDOWS_1252,
-        }
+        self.0
     }
 }
 
@@ -74,10 +88,10 @@ const DELIMITERS: [u8; 4] = [b',', b';', b'\t', b'|'];
 /// unless a byte-order mark or the bytes themselves say otherwise.
 pub fn find_encoding(start: &[u8], whole: bool) -> Encoding {
     if start.starts_with(b"\xFF\xFE") {
-        return Encoding::Utf16Le;
+        return Encoding::UTF_16LE;
     }
     if start.starts_with(b"\xFE\xFF") {
-        return Encoding::Utf16Be;
+        return Encoding::UTF_16BE;
     }
     // Without a mark, text of mostly ASCII has a zero in every other byte.
     let zeros = |odd: usize| {
@@ -86,20 +100,20 @@ pub fn find_encoding(start: &[u8], whole: bool) -> Encoding {
             && every.clone().filter(|byte| **byte == 0).count() * 10 >= every.count() * 7
     };
     match (zeros(0), zeros(1)) {
-        (false, true) => return Encoding::Utf16Le,
-        (true, false) => return Encoding::Utf16Be,
+        (false, true) => return Encoding::UTF_16LE,
+        (true, false) => return Encoding::UTF_16BE,
         _ => {}
     }
-    let Err(error) = std::str::from_utf8(start) else { return Encoding::Utf8 };
+    let Err(error) = std::str::from_utf8(start) else { return Encoding::UTF_8 };
     if error.error_len().is_none() && !whole {
         // Only the last character is cut off.
-        return Encoding::Utf8;
+        return Encoding::UTF_8;
     }
     // Text that is partly UTF-8 is broken UTF-8, and not another encoding.
     let some_utf8 = start.utf8_chunks().any(|chunk| !chunk.valid().is_ascii());
     let undefined =
         |byte: &u8| matches!(byte, 0x81 | 0x8D | 0x8F | 0x90 | 0x9D | 0..=8 | 0x0E..=0x1F | 0x7F);
-    if some_utf8 || start.iter().any(undefined) { Encoding::Utf8 } else { Encoding::Windows1252 }
+    if some_utf8 || start.iter().any(undefined) { Encoding::UTF_8 } else { Encoding::WINDOWS_1252 }
 }
 
 /// Whether records end in a carriage return alone.
@@ -165,19 +179,19 @@ mod tests {
     fn encodings_are_told_by_their_bytes() {
         let utf16 = |text: &str| text.encode_utf16().flat_map(u16::to_le_bytes).collect::<Vec<_>>();
         for (bytes, encoding) in [
-            (&b"time,level_m\n"[..], Encoding::Utf8),
-            (b"\xEF\xBB\xBFtime,level_m\n", Encoding::Utf8),
-            ("Brón Strand,1\n".as_bytes(), Encoding::Utf8),
-            (b"Br\xF3n Strand,1\n", Encoding::Windows1252),
-            (&utf16("time,level_m\n"), Encoding::Utf16Le),
-            (b"\xFE\xFF\0t\0i", Encoding::Utf16Be),
+            (&b"time,level_m\n"[..], Encoding::UTF_8),
+            (b"\xEF\xBB\xBFtime,level_m\n", Encoding::UTF_8),
+            ("Brón Strand,1\n".as_bytes(), Encoding::UTF_8),
+            (b"Br\xF3n Strand,1\n", Encoding::WINDOWS_1252),
+            (&utf16("time,level_m\n"), Encoding::UTF_16LE),
+            (b"\xFE\xFF\0t\0i", Encoding::UTF_16BE),
             // Broken UTF-8 is not taken for something else.
-            (b"Br\xC3\xB3n,Br\xF3n\n", Encoding::Utf8),
-            (b"a\x00b,\xFF\x01\n", Encoding::Utf8),
+            (b"Br\xC3\xB3n,Br\xF3n\n", Encoding::UTF_8),
+            (b"a\x00b,\xFF\x01\n", Encoding::UTF_8),
         ] {
             assert_eq!(find_encoding(bytes, true), encoding, "{bytes:?}");
         }
-        assert_eq!(find_encoding(b"Br\xC3", false), Encoding::Utf8, "cut off within a character");
+        assert_eq!(find_encoding(b"Br\xC3", false), Encoding::UTF_8, "cut off within a character");
     }
 
     #[test]

@@ -59,6 +59,12 @@ pub enum Fault {
         /// Name of the encoding.
         encoding: &'static str,
     },
+    /// The encoding that was said would make other letters of it.
+    #[error("it is no {said}, as `encoding` says: it reads as utf-8; leave `encoding` away, or say the right one")]
+    Misread {
+        /// Name of the encoding that was said.
+        said: &'static str,
+    },
     /// A record is longer than [`RECORD_LIMIT`].
     #[error("line {line}: a record longer than {RECORD_LIMIT} bytes; is a quote left open?")]
     TooLong {
@@ -120,6 +126,14 @@ pub enum Fault {
         line: u64,
         /// What is wrong.
         what: String,
+    },
+    /// A table has more columns than are read.
+    #[error("line {line}: {columns} columns, and {most} at the most are read", most = crate::budget::MOST_COLUMNS)]
+    TooWide {
+        /// Line or row of the header.
+        line: u64,
+        /// How many there are.
+        columns: usize,
     },
     /// The kind of file is not known.
     #[error("it is no table that can be read: {0}")]

@@ -75,11 +75,14 @@ pub struct Spelling {
     pub point: char,
     /// Stands between groups of digits, and is left out.
     pub group: Option<char>,
+    /// Whether decimal numbers may have an exponent, such as `1.5e3`; they are written
+    /// out.
+    pub exponent: bool,
 }
 
 impl Default for Spelling {
     fn default() -> Self {
-        Spelling { formats: Vec::new(), point: '.', group: None }
+        Spelling { formats: Vec::new(), point: '.', group: None, exponent: false }
     }
 }
 
@@ -110,6 +113,39 @@ fn plain<'a>(text: &'a str, spelling: &Spelling) -> Cow<'a, str> {
         })
         .collect::<String>()
         .into()
+}
+
+/// Digits of a number with an exponent that are written out at the most.
+const WRITTEN_OUT: usize = 60;
+
+/// A number with an exponent as digits and a point: `1.5e3` is `1500`.
+fn written_out(number: &str) -> Option<String> {
+    let (digits, exponent) = number.split_once(['e', 'E'])?;
+    if !is_decimal(digits) {
+        return None;
+    }
+    let exponent: i32 = exponent.parse().ok()?;
+    let (sign, digits) = match digits.strip_prefix('-') {
+        Some(rest) => ("-", rest),
+        None => ("", digits.strip_prefix('+').unwrap_or(digits)),
+    };
+    let (whole, fraction) = digits.split_once('.').unwrap_or((digits, ""));
+    let all = format!("{whole}{fraction}");
+    let point = i32::try_from(whole.len()).ok()? + exponent;
+    if point.unsigned_abs() as usize + all.len() > WRITTEN_OUT {
+        return None;
+    }
+    let (before, after) = match usize::try_from(point) {
+        Ok(point) if point >= all.len() => {
+            (format!("{all}{}", "0".repeat(point - all.len())), String::new())
+        }
+        Ok(point) => (all[..point].to_owned(), all[point..].to_owned()),
+        Err(_) => (String::new(), format!("{}{all}", "0".repeat(point.unsigned_abs() as usize))),
+    };
+    let before = before.trim_start_matches('0');
+    let before = if before.is_empty() { "0" } else { before };
+    let point = if after.is_empty() { "" } else { "." };
+    Some(format!("{sign}{before}{point}{after}"))
 }
 
 /// Reads a cell as a value of a type; `None` when it is none. Space around a value that
@@ -161,6 +197,9 @@ pub(crate) fn read_text<'a>(text: &'a str, kind: Kind, spelling: &Spelling) -> O
         }
         Kind::Decimal => {
             let number = plain(text, spelling);
+            if spelling.exponent && number.contains(['e', 'E']) {
+                return written_out(&number).map(|digits| Cell::Decimal(digits.into()));
+            }
             is_decimal(&number).then_some(Cell::Decimal(number))
         }
         Kind::Real => {
@@ -320,6 +359,8 @@ impl Guess {
             Cell::Text(text) if text.is_empty() => return,
             Cell::Text(text) => of_text(text, self.possible),
             Cell::Integer(_) => &[Kind::Integer, Kind::Decimal, Kind::Real],
+            // A double would lose some of its digits.
+            Cell::Decimal(text) if digits_of(text) > 17 => &[Kind::Decimal],
             Cell::Decimal(_) => &[Kind::Decimal, Kind::Real],
             Cell::Real(_) => &[Kind::Real][..],
             Cell::Boolean(_) => &[Kind::Boolean],
@@ -342,12 +383,16 @@ impl Guess {
     }
 }
 
+fn digits_of(text: &str) -> usize {
+    text.bytes().filter(u8::is_ascii_digit).count()
+}
+
 fn bit(kind: Kind) -> u8 {
     1 << (kind as u8)
 }
 
 fn of_text(text: &str, possible: u8) -> &'static [Kind] {
-    let spelling = Spelling { formats: Vec::new(), point: '.', group: None };
+    let spelling = Spelling::default();
     // Once a column can only be text there is nothing to find out.
     if possible == bit(Kind::Text) || text.trim() != text {
         return &[];
@@ -427,6 +472,23 @@ mod tests {
             assert_eq!(read_as(text, Kind::Date, &dates).as_deref(), Some("2026-01-31"));
         }
         assert_eq!(read_as("2026-01-31", Kind::Date, &dates), None, "only as it was said");
+    }
+
+    #[test]
+    fn exponents_are_numbers_where_that_is_said() {
+        let schema = Spelling { exponent: true, ..Spelling::default() };
+        for (text, expected) in [
+            ("1.5e3", Some("1500")),
+            ("-2E-3", Some("-0.002")),
+            ("12.5e-1", Some("1.25")),
+            ("+1e0", Some("1")),
+            ("0e5", Some("0")),
+            ("1e400", None),
+            ("e5", None),
+            ("1e", None),
+        ] {
+            assert_eq!(read_as(text, Kind::Decimal, &schema).as_deref(), expected, "{text}");
+        }
     }
 
     fn guessed(texts: &[&str]) -> Kind {

@@ -1,6 +1,6 @@
 //! The columns of an output: which, of what type, and what their values must be.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 
 use serde_json::{Map, Value, json};
 
@@ -197,13 +197,18 @@ impl Layout {
         Layout { columns, in_order: true, ..Self::default() }
     }
 
-    /// The column into which one of this name in a source goes.
-    pub fn find(&self, name: &str) -> Option<usize> {
-        let key = self.names.key(name);
-        let fits = |known: &String| self.names.key(known) == key;
-        self.columns.iter().position(|column| {
-            if column.from.is_empty() { fits(&column.name) } else { column.from.iter().any(fits) }
-        })
+    /// The columns by what the names that they have in sources have in common with
+    /// others; of two of one name the first counts.
+    pub fn by_name(&self) -> HashMap<String, usize> {
+        let mut by_name = HashMap::with_capacity(self.columns.len());
+        for (at, column) in self.columns.iter().enumerate() {
+            let own = std::slice::from_ref(&column.name);
+            let names = if column.from.is_empty() { own } else { column.from.as_slice() };
+            for name in names {
+                by_name.entry(self.names.key(name)).or_insert(at);
+            }
+        }
+        by_name
     }
 
     /// Whether a text counts as nothing.
@@ -289,6 +294,8 @@ fn column_of(field: &Value) -> Result<Column, String> {
             formats,
             point: letter("decimalChar").unwrap_or('.'),
             group: letter("groupChar"),
+            // The schema says that numbers may have one.
+            exponent: field["type"].as_str() == Some("number"),
         },
         default: None,
         rules: Rules {

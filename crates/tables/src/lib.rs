@@ -10,6 +10,7 @@
 //! * [`mod@write`] writes delimited text, JSON Lines, workbooks and Parquet.
 //! * [`sample`] tells what is in a file.
 
+mod budget;
 pub mod cell;
 mod container;
 mod decode;
@@ -26,6 +27,7 @@ pub mod source;
 pub mod workbook;
 pub mod write;
 
+pub use budget::MOST_COLUMNS;
 pub use cell::{Cell, Row};
 pub use delimited::{Reader, Record};
 pub use fault::Fault;

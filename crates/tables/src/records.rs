@@ -1,10 +1,15 @@
 //! JSON Lines and JSON arrays of objects, read one object at a time.
 
 use std::borrow::Cow;
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
+use std::fmt;
 use std::io::Read;
 
-use serde_json::{Map, Value};
+use serde::de::{Deserializer, MapAccess, Visitor};
+use serde::Deserialize;
+use serde_json::value::RawValue;
+
+use crate::budget::MOST_COLUMNS;
 
 use crate::cell::{Cell, Row};
 use crate::decode::read_some;
@@ -23,8 +28,36 @@ pub(crate) fn by_bytes(start: &[u8]) -> Option<Format> {
     }
 }
 
+/// Members of an object in their order, each value as it was written: numbers keep all
+/// their digits.
+struct Members(Vec<(String, Box<RawValue>)>);
+
+impl<'de> Deserialize<'de> for Members {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct Reading;
+
+        impl<'de> Visitor<'de> for Reading {
+            type Value = Members;
+
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("a record")
+            }
+
+            fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Members, A::Error> {
+                let mut members = Vec::new();
+                while let Some(member) = map.next_entry()? {
+                    members.push(member);
+                }
+                Ok(Members(members))
+            }
+        }
+
+        deserializer.deserialize_map(Reading)
+    }
+}
+
 /// An object, and the line on which it begins.
-type Object = (u64, Map<String, Value>);
+type Object = (u64, Members);
 
 /// Finds one object after the other in a text.
 struct Objects<R> {
@@ -162,12 +195,15 @@ pub(crate) fn columns(text: impl Read) -> Result<Vec<String>, Fault> {
     let mut objects = Objects::new(text);
     let mut columns = Vec::new();
     let mut known = HashSet::new();
-    while let Some((_, object)) = objects.next()? {
-        for name in object.keys() {
-            if !known.contains(name) {
+    while let Some((line, object)) = objects.next()? {
+        for (name, _) in object.0 {
+            if !known.contains(&name) {
                 known.insert(name.clone());
-                columns.push(name.clone());
+                columns.push(name);
             }
+        }
+        if columns.len() > MOST_COLUMNS {
+            return Err(Fault::TooWide { line, columns: columns.len() });
         }
     }
     Ok(columns)
@@ -179,7 +215,7 @@ pub(crate) fn columns(text: impl Read) -> Result<Vec<String>, Fault> {
 /// [`Fault::Json`] and [`Fault::Io`].
 pub(crate) fn first_columns(bytes: Bytes<'_>, found: &Found) -> Result<Vec<String>, Fault> {
     let first = Objects::new(text_of(bytes, found)).next()?;
-    Ok(first.map(|(_, object)| object.keys().cloned().collect()).unwrap_or_default())
+    Ok(first.map(|(_, object)| object.0.into_iter().map(|(name, _)| name).collect()).unwrap_or_default())
 }
 
 /// JSON records as a table. Members that are objects or arrays stand as JSON text.
@@ -207,25 +243,61 @@ impl<R: Read> Table for Records<R> {
         let Some((line, object)) = self.objects.next()? else { return Ok(false) };
         row.clear();
         row.number = line;
+        // Of two members of one name the last counts.
+        let members: HashMap<&str, &RawValue> =
+            object.0.iter().map(|(name, value)| (name.as_str(), &**value)).collect();
         for name in &self.columns {
-            row.push(&object.get(name).map_or(Cell::Nothing, cell));
+            row.push(&members.get(name.as_str()).map_or(Cell::Nothing, |value| cell(value.get())));
         }
         Ok(true)
     }
 }
 
-fn cell(value: &Value) -> Cell<'_> {
-    match value {
-        Value::Null => Cell::Nothing,
-        Value::Bool(value) => Cell::Boolean(*value),
-        Value::String(text) => Cell::Text(Cow::Borrowed(text)),
-        Value::Number(number) => match (number.as_i64(), number.as_f64()) {
-            (Some(whole), _) => Cell::Integer(whole),
-            (None, Some(real)) => Cell::Real(real),
-            (None, None) => Cell::Text(number.to_string().into()),
+fn cell(text: &str) -> Cell<'_> {
+    match text.as_bytes().first() {
+        Some(b'"') => match serde_json::from_str::<Cow<'_, str>>(text) {
+            Ok(value) => Cell::Text(Cow::Owned(value.into_owned())),
+            Err(_) => Cell::Text(Cow::Borrowed(text)),
         },
-        nested => Cell::Text(nested.to_string().into()),
+        Some(b't') => Cell::Boolean(true),
+        Some(b'f') => Cell::Boolean(false),
+        Some(b'n') | None => Cell::Nothing,
+        Some(b'{' | b'[') => Cell::Text(Cow::Owned(compact(text))),
+        Some(_) => number(text),
     }
+}
+
+/// A number as it was written, when a number of the machine would not write it so.
+fn number(text: &str) -> Cell<'_> {
+    if let Ok(whole) = text.parse::<i64>()
+        && text != "-0"
+    {
+        return Cell::Integer(whole);
+    }
+    if let Ok(real) = text.parse::<f64>()
+        && real.is_finite()
+        && Cell::Real(real).to_text() == text
+    {
+        return Cell::Real(real);
+    }
+    let plain = !text.contains(['e', 'E']);
+    if plain { Cell::Decimal(Cow::Borrowed(text)) } else { Cell::Text(Cow::Borrowed(text)) }
+}
+
+/// JSON without the space between its parts.
+fn compact(text: &str) -> String {
+    let (mut compact, mut quoted, mut escaped) = (String::with_capacity(text.len()), false, false);
+    for c in text.chars() {
+        match c {
+            _ if escaped => escaped = false,
+            '\\' if quoted => escaped = true,
+            '"' => quoted = !quoted,
+            c if !quoted && c.is_ascii_whitespace() => continue,
+            _ => {}
+        }
+        compact.push(c);
+    }
+    compact
 }
 
 #[cfg(test)]
@@ -261,6 +333,16 @@ mod tests {
             assert_eq!(read(&text).unwrap(), expected, "{text}");
         }
         assert_eq!(read("[]").unwrap(), [Vec::<String>::new()]);
+    }
+
+    #[test]
+    fn numbers_keep_their_digits() {
+        let text = r#"{"a": 123456789012345678901234567890, "b": 0.1234567890123456789, "c": 1.50, "d": 1.5, "e": 1e3, "f": -0}"#;
+        let rows = read(text).unwrap();
+        assert_eq!(
+            rows[1],
+            ["123456789012345678901234567890", "0.1234567890123456789", "1.50", "1.5", "1e3", "-0"]
+        );
     }
 
     #[test]

@@ -3,10 +3,11 @@
 use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom};
 use std::os::unix::fs::FileExt;
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 
 use flate2::read::MultiGzDecoder;
 
+use crate::budget::{self, MOST_COLUMNS};
 use crate::cell::Row;
 use crate::decode::{Decoded, read_full};
 use crate::delimited::Reader;
@@ -170,12 +171,28 @@ pub struct Bytes<'a> {
     pub file: &'a File,
     /// Counts what is read of it.
     pub read: Option<&'a AtomicU64>,
+    /// Once it is true nothing more is read.
+    pub stop: Option<&'a AtomicBool>,
+}
+
+/// Why nothing more is read: who reads was told to stop.
+#[derive(Debug, thiserror::Error)]
+#[error("it was stopped")]
+struct WasStopped;
+
+/// Whether a read ended because it was told to stop.
+pub fn is_stopped(error: &io::Error) -> bool {
+    error.get_ref().is_some_and(|inner| inner.is::<WasStopped>())
+}
+
+pub(crate) fn stopped() -> io::Error {
+    io::Error::other(WasStopped)
 }
 
 impl<'a> Bytes<'a> {
     /// The bytes of a file.
     pub fn of(file: &'a File) -> Self {
-        Bytes { file, read: None }
+        Bytes { file, read: None, stop: None }
     }
 }
 
@@ -193,6 +210,9 @@ impl<'a> FromStart<'a> {
 
 impl Read for FromStart<'_> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        if self.bytes.stop.is_some_and(|stop| stop.load(Ordering::Relaxed)) {
+            return Err(stopped());
+        }
         let count = self.bytes.file.read_at(buffer, self.at)?;
         self.at += count as u64;
         if let Some(read) = self.bytes.read {
@@ -231,10 +251,10 @@ fn unpacked(bytes: Bytes<'_>, gzip: bool) -> Text<'_> {
 /// The text of a file that was looked at.
 pub(crate) fn text_of<'a>(bytes: Bytes<'a>, found: &Found) -> Text<'a> {
     let bytes = unpacked(bytes, found.gzip);
-    match found.encoding {
-        Encoding::Utf8 => bytes,
-        other => Box::new(Decoded::new(bytes, other)),
+    if found.encoding == Encoding::UTF_8 {
+        return bytes;
     }
+    Box::new(Decoded::new(bytes, found.encoding))
 }
 
 /// Looks at the first bytes of a file to tell what it is.
@@ -255,15 +275,20 @@ pub fn look(bytes: Bytes<'_>, reading: &Reading) -> Result<Found, Fault> {
         start.truncate(length);
     }
     let text = |format, encoding, dialect| Found { format, gzip, encoding, dialect };
-    let utf8 = Encoding::Utf8;
+    let utf8 = Encoding::UTF_8;
     let plain = Dialect::of(b',');
-    if let Some(format) = workbook_by_bytes(&start)? {
+    if let Some(format) = workbook_by_bytes(&start, file, gzip)? {
         if gzip {
             return Err(Fault::Unknown("a workbook inside gzip; unpack it first".into()));
         }
         return Ok(text(format, utf8, plain));
     }
-    let encoding = reading.encoding.unwrap_or_else(|| find_encoding(&start, whole));
+    // A mark says more than who describes the file.
+    let said = Encoding::by_mark(&start).or(reading.encoding);
+    if let Some(said) = said.filter(|said| said.misreads(&start)) {
+        return Err(Fault::Misread { said: said.name() });
+    }
+    let encoding = said.unwrap_or_else(|| find_encoding(&start, whole));
     if encoding != utf8 {
         let mut decoded = Vec::new();
         let kept = if whole { start.len() } else { start.len() / 4 * 4 };
@@ -300,23 +325,53 @@ fn after_lines(mut text: &[u8], lines: usize, line_end: u8) -> &[u8] {
     text
 }
 
-fn workbook_by_bytes(start: &[u8]) -> Result<Option<Format>, Fault> {
+/// Kinds of files that are no tables, by the bytes with which they begin.
+const OTHERS: [(&[u8], &str); 9] = [
+    (b"%PDF", "a PDF document"),
+    (b"PAR1", "a Parquet file, which is written and not read"),
+    (b"BZh", "a file compressed by bzip2; unpack it first"),
+    (b"Rar!\x1a\x07", "a RAR archive; unpack it first"),
+    (b"7z\xbc\xaf\x27\x1c", "a 7z archive; unpack it first"),
+    (b"\xfd7zXZ\0", "a file compressed by xz; unpack it first"),
+    (b"\x28\xb5\x2f\xfd", "a file compressed by zstd; unpack it first"),
+    (b"{\\rtf", "a rich text document"),
+    (b"PK\x05\x06", "an empty zip archive"),
+];
+
+fn workbook_by_bytes(
+    start: &[u8],
+    file: Bytes<'_>,
+    gzip: bool,
+) -> Result<Option<Format>, Fault> {
     let unknown = |what: &str| Err(Fault::Unknown(what.to_owned()));
     if start.starts_with(b"PK\x03\x04") {
-        let opendocument = b"mimetypeapplication/vnd.oasis.opendocument.spreadsheet";
-        if start.get(30..).is_some_and(|name| name.starts_with(opendocument)) {
-            return Ok(Some(Format::Ods));
+        if gzip {
+            return unknown("a zip archive or workbook inside gzip; unpack it first");
         }
-        return Ok(Some(Format::Xlsx));
+        return match budget::workbook_kind(io::BufReader::new(FromStart::new(file))) {
+            Some(format) => Ok(Some(format)),
+            // A workbook that is cut off has no list of its parts.
+            None if start.windows(3).any(|three| three == b"xl/") => Ok(Some(Format::Xlsx)),
+            None => unknown("a zip archive and no workbook; unpack it first"),
+        };
     }
     if start.starts_with(b"\xD0\xCF\x11\xE0\xA1\xB1\x1A\xE1") {
         return Ok(Some(Format::Xls));
     }
-    if start.starts_with(b"%PDF") {
-        return unknown("a PDF document");
+    if let Some((_, what)) = OTHERS.iter().find(|(begins, _)| start.starts_with(begins)) {
+        return unknown(what);
     }
-    if start.starts_with(b"PAR1") {
-        return unknown("a Parquet file, which is written and not read");
+    if start.get(257..262) == Some(b"ustar") {
+        return unknown("a tar archive; unpack it first");
+    }
+    let words = start.trim_ascii_start();
+    let words = words.strip_prefix(b"\xEF\xBB\xBF").unwrap_or(words).trim_ascii_start();
+    let begin = String::from_utf8_lossy(&words[..words.len().min(15)]).to_lowercase();
+    if ["<!doctype html", "<html", "<?xml", "<table", "<head", "<body"]
+        .iter()
+        .any(|tag| begin.starts_with(tag))
+    {
+        return unknown("a page of HTML or XML, whatever its name says; save it as csv or xlsx");
     }
     Ok(None)
 }
@@ -344,6 +399,9 @@ impl<'a> TextTable<'a> {
         let (columns, first) = if reading.header == Header::None {
             let mut row = Row::default();
             let Some(record) = reader.next()? else { return Err(Fault::Empty) };
+            if record.len() > MOST_COLUMNS {
+                return Err(Fault::TooWide { line: record.line, columns: record.len() });
+            }
             row.number = record.line;
             (0..record.len()).for_each(|at| row.push_text(&record.text(at)));
             ((1..=row.len()).map(|at| format!("column_{at}")).collect(), Some(row))

@@ -275,8 +275,10 @@ pub fn reading(dialect: &Dialect) -> Result<Reading, Failure> {
     let encoding = match dialect.encoding.as_deref() {
         None => None,
         Some(name) => Some(Encoding::of(name).ok_or_else(|| {
-            let known = Encoding::ALL.map(Encoding::name).join(", ");
-            Failure::Wrong(format!("--encoding is `{name}`; known are {known}"))
+            let known = Encoding::USUAL.join(", ");
+            Failure::Wrong(format!(
+                "--encoding is `{name}`; known are {known} and the others of the Encoding Standard"
+            ))
         })?),
     };
     let header = match (dialect.header.as_str(), dialect.header.parse::<u32>()) {

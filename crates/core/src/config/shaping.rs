@@ -196,8 +196,16 @@ pub(super) fn byte(section: &mut Section<'_>, key: &'static str, words: &[&str])
 }
 
 pub(super) fn encoding(section: &mut Section<'_>) -> Option<Encoding> {
-    let known = Encoding::ALL.map(|encoding| (encoding.name(), encoding));
-    section.choice("encoding", &known)
+    let text = section.text("encoding")?;
+    let found = Encoding::of(&text.value);
+    if found.is_none() {
+        text.at.fault(format!(
+            "`encoding` is \"{}\", which is not known; expected a name of the Encoding Standard such as {}",
+            text.value,
+            Encoding::USUAL.join(", ")
+        ));
+    }
+    found
 }
 
 fn read_reading(mut section: Section<'_>) -> Reading {
@@ -343,6 +351,7 @@ fn column(name: String, mut section: Section<'_>) -> Column {
         from,
         kind,
         spelling: Spelling {
+            exponent: false,
             formats: names(section.texts("format")),
             point: letter(&mut section, "point").unwrap_or('.'),
             group: letter(&mut section, "group"),

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::Duration;
 
 use jiff::Timestamp;
@@ -135,6 +136,7 @@ fn member(live: &Live, filing: &Filing) -> Result<Joined, String> {
         added: joined.added,
         sheet: joined.sheet,
         read: None,
+        stop: Some(Arc::clone(&live.context.stopping)),
     };
     Ok((joined.output, by.transpose().map_err(|error| error.to_string())?, source))
 }

@@ -38,7 +38,7 @@ pub(crate) struct Context {
 /// What all gates share, whatever the configuration says.
 pub(crate) struct Shared {
     pub ledger: Ledger,
-    pub stopping: AtomicBool,
+    pub stopping: Arc<AtomicBool>,
     pub outputs: OutputLocks,
     /// Drop folders that this process works.
     pub owned: Owned,
@@ -63,7 +63,7 @@ impl Context {
         let steady_ns = i64::try_from(steady().as_nanos()).unwrap_or(i64::MAX);
         let shared = Shared {
             ledger,
-            stopping: AtomicBool::new(false),
+            stopping: Arc::default(),
             outputs: OutputLocks::default(),
             owned: Owned::default(),
             started: Timestamp::now(),

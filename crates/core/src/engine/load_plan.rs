@@ -1,6 +1,7 @@
 //! What a load needs before it begins: the table, the columns of the files, and how they
 //! fit.
 
+use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
@@ -13,7 +14,7 @@ use super::merge_plan::{BesidePlan, beside};
 use super::places::builtins;
 use crate::config::{Database, LoadConfig, Mode};
 use crate::ledger::{Entry, LedgerError};
-use crate::work::load::{DbError, Job, TableColumn, fit};
+use crate::work::load::{DbError, Job, TableColumn, fit, table_part};
 use crate::work::merge::{Source, SourceFault, note};
 
 /// Rows that a database may refuse in one load when no other bound is said.
@@ -57,7 +58,7 @@ pub(super) fn table_of(
     entry: &Entry,
 ) -> Result<String, String> {
     let values = builtins(&live.context, entry, None);
-    config.table.text(&entry.fields, &values).map_err(|error| error.to_string())
+    config.table.text_with(&entry.fields, &values, table_part).map_err(|error| error.to_string())
 }
 
 impl GateRunner {
@@ -178,6 +179,8 @@ impl GateRunner {
                 Err(SourceFault::Changed) => self.entry_gone(&member.filing)?,
                 Err(SourceFault::Faulty(reason)) => self.hold_entry(&member.filing, reason)?,
                 Err(SourceFault::Unreadable(error)) => self.unreadable(&member.source.path, &error),
+                // Nothing is known of those that follow either.
+                Err(SourceFault::Stopped) => return Ok(Vec::new()),
             }
         }
         plan.settle_types();
@@ -204,11 +207,9 @@ pub(super) fn note_typed(
     note(plan, source, Depth::Header)?;
     let names = plan.options().layout.names;
     if let Some(table) = table {
-        plan.type_as(|name| {
-            let same = |column: &&TableColumn| names.key(&column.name) == names.key(name);
-            let column = table.iter().find(same)?;
-            Some(column.kind.unwrap_or(Kind::Text))
-        });
+        let by_key: HashMap<String, &TableColumn> =
+            table.iter().rev().map(|column| (names.key(&column.name), column)).collect();
+        plan.type_as(|name| Some(by_key.get(&names.key(name))?.kind.unwrap_or(Kind::Text)));
     }
     if whole { note(plan, source, Depth::Whole) } else { Ok(()) }
 }

@@ -296,6 +296,8 @@ impl GateRunner {
                 Err(SourceFault::Changed) => self.entry_gone(&member.filing)?,
                 Err(SourceFault::Faulty(reason)) => self.hold_entry(&member.filing, reason)?,
                 Err(SourceFault::Unreadable(error)) => self.unreadable(&member.source.path, &error),
+                // Nothing is known of those that follow either.
+                Err(SourceFault::Stopped) => return Ok(Vec::new()),
             }
         }
         Ok(sound)
@@ -393,6 +395,7 @@ impl GateRunner {
                     SourceFault::Unreadable(error) => {
                         self.unreadable(Path::new(&filing.entry.path), &error);
                     }
+                    SourceFault::Stopped => {}
                 }
                 self.wake_in(Duration::ZERO);
                 Ok(())

@@ -57,6 +57,7 @@ pub use batching::Gathering;
 use context::Context;
 pub(crate) use context::steady;
 use gate::GateRunner;
+pub(crate) use gate::panic_words;
 use handle::{Command, GateHandle};
 pub use listing::FilePage;
 pub use live::PassReport;

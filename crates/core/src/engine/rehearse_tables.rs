@@ -145,6 +145,7 @@ pub(super) fn tables(live: &Live, files: &mut [Rehearsing]) {
                     files[at].told.will = Will::Wait;
                     files[at].told.because = Some("it has just changed".into());
                 }
+                Err(SourceFault::Stopped) => return,
                 Err(SourceFault::Unreadable(error)) => {
                     files[at].told.will = Will::Wait;
                     files[at].told.because = Some(format!("it cannot be read: {error}"));

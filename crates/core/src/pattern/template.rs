@@ -170,6 +170,19 @@ impl Template {
         self.write(fields, builtins, |_, value| value)
     }
 
+    /// Writes plain text of which each value is made safe by `clean`.
+    ///
+    /// # Errors
+    /// As [`Template::text`].
+    pub fn text_with(
+        &self,
+        fields: &Fields,
+        builtins: &Builtins<'_>,
+        clean: impl Fn(String) -> String,
+    ) -> Result<String, TemplateError> {
+        self.write(fields, builtins, |_, value| clean(value))
+    }
+
     /// Writes a path. A value can never climb out of its folder: `/` in it
     /// becomes `_` (but for `<folder>`), and so does a value `.` or `..`.
     ///

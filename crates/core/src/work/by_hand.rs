@@ -259,6 +259,7 @@ impl HandMerge {
             added,
             sheet: sheet.map(|text| vec![vadegate_tables::Part::Text(text)]),
             read: Some(Arc::clone(read)),
+            stop: None,
         };
         Ok((output, source))
     }
@@ -436,6 +437,7 @@ impl HandPlan {
                 Err(SourceFault::Faulty(why)) => why,
                 Err(SourceFault::Changed) => "changed while it was read".into(),
                 Err(SourceFault::Unreadable(error)) => format!("cannot be read: {error}"),
+                Err(SourceFault::Stopped) => "was not read to its end".into(),
             };
             faulty.push(LeftOut { path: source.path, why, faulty: true, unasked: false });
         }
@@ -458,6 +460,7 @@ fn told(error: StageError, sources: &[Source], output: &Path) -> HandError {
                 SourceFault::Faulty(why) => why,
                 SourceFault::Changed => "changed while it was read".into(),
                 SourceFault::Unreadable(error) => format!("cannot be read: {error}"),
+                SourceFault::Stopped => "was not read to its end".into(),
             };
             HandError::Faulty(vec![LeftOut { path, why, faulty: true, unasked: false }])
         }

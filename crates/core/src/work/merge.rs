@@ -3,11 +3,12 @@
 use std::fs::{File, Permissions};
 use std::io::{self, Write};
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, OnceLock};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 
-use vadegate_tables::source::{Table, each_table};
+use vadegate_tables::source::{Table, each_table, is_stopped};
 use vadegate_tables::{
     Account, Added, Bytes, Depth, Fault, Input, MergeError, Merger, Part, Plan, Writing,
 };
@@ -30,6 +31,8 @@ pub(crate) struct Source {
     pub sheet: Option<Vec<Part>>,
     /// Counts the bytes that are read of it.
     pub read: Option<Arc<AtomicU64>>,
+    /// Once it is true nothing more is read of it.
+    pub stop: Option<Arc<AtomicBool>>,
 }
 
 impl Source {
@@ -40,6 +43,7 @@ impl Source {
             added: &self.added,
             sheet: self.sheet.as_deref(),
             read: self.read.as_deref(),
+            stop: self.stop.as_deref(),
         }
     }
 }
@@ -53,6 +57,8 @@ pub(crate) enum SourceFault {
     Faulty(String),
     /// It cannot be read now: to be tried again.
     Unreadable(io::Error),
+    /// The service is stopping.
+    Stopped,
 }
 
 /// What was staged.
@@ -93,11 +99,25 @@ fn open(source: &Source) -> Result<File, SourceFault> {
 /// Notes a source in the plan, after reading it to its header or its end.
 pub(crate) fn note(plan: &mut Plan, source: &Source, depth: Depth) -> Result<(), SourceFault> {
     let file = open(source)?;
-    plan.note(&source.input(&file), depth).map_err(fault)
+    crate::fault::at("read.table").map_err(SourceFault::Unreadable)?;
+    guarded(|| plan.note(&source.input(&file), depth))
+}
+
+/// Reads a source. A fault of a reader over bytes that nobody foresaw is one of the file
+/// for who sent it, and ends no gate.
+fn guarded(read: impl FnOnce() -> Result<(), MergeError>) -> Result<(), SourceFault> {
+    match catch_unwind(AssertUnwindSafe(read)) {
+        Ok(outcome) => outcome.map_err(fault),
+        Err(panic) => {
+            let why = crate::engine::panic_words(&*panic);
+            Err(SourceFault::Faulty(format!("its reader gave up over it: {why}")))
+        }
+    }
 }
 
 fn fault(error: MergeError) -> SourceFault {
     match error {
+        MergeError::Source(Fault::Io(error)) if is_stopped(&error) => SourceFault::Stopped,
         // What is wrong with the bytes is a fault of the file, not of reading it.
         MergeError::Source(Fault::Io(error))
             if !matches!(
@@ -156,7 +176,7 @@ pub(crate) fn begin_with(plan: &mut Plan, reach: &Reach, output: &Path) -> Resul
     .map_err(failed)?;
     plan.fix(columns);
     let name = shown.to_string();
-    let input = Input { name: &name, file: &file, added: &[], sheet: None, read: None };
+    let input = Input { name: &name, file: &file, added: &[], sheet: None, read: None, stop: None };
     plan.note(&input, Depth::Whole).map_err(failed)
 }
 
@@ -278,7 +298,7 @@ pub(crate) fn stage(
         let opened = staged.reach().at(base).and_then(|at| at.open());
         let file = opened.map_err(StageError::Output)?;
         let name = base.display().to_string();
-        let input = Input { name: &name, file: &file, added: &[], sheet: None, read: None };
+        let input = Input { name: &name, file: &file, added: &[], sheet: None, read: None, stop: None };
         merger.copy(&input).map_err(refused)?;
     }
     copy_all(&mut merger, sources, stopping, |_| ())?;
@@ -326,7 +346,12 @@ pub(crate) fn copy_all(
             Err(error @ (MergeError::Output(_) | MergeError::Unbalanced(_))) => {
                 return Err(refused(error));
             }
-            Err(error) => return Err(StageError::Source(at, fault(error))),
+            Err(error) => {
+                return Err(match fault(error) {
+                    SourceFault::Stopped => StageError::Stopped,
+                    fault => StageError::Source(at, fault),
+                });
+            }
         }
         let meta = input.metadata().map_err(StageError::Output)?;
         if Version::of(&meta) != source.version {

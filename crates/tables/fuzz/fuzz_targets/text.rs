@@ -9,7 +9,8 @@ fuzz_target!(|bytes: &[u8]| {
     let reading = Reading {
         delimiter: (how & 1 != 0).then_some(b';'),
         quote: (how & 2 == 0).then_some(b'"'),
-        encoding: (how & 4 != 0).then_some(Encoding::ALL[usize::from(how >> 6)]),
+        encoding: (how & 4 != 0).then_some([Encoding::UTF_8, Encoding::UTF_16LE, Encoding::UTF_16BE, Encoding::WINDOWS_1252]
+            [usize::from(how >> 6)]),
         header: if how & 8 != 0 { Header::None } else { Header::First },
         comment: (how & 16 != 0).then_some(b'#'),
         ragged: how & 32 != 0,

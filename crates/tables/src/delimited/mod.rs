@@ -8,11 +8,13 @@
 //! they are said to be.
 
 use std::borrow::Cow;
+use std::collections::HashSet;
 use std::io::{self, Read, Write};
 use std::ops::Range;
 
 use memchr::{memchr, memchr2, memchr3};
 
+use crate::budget::MOST_COLUMNS;
 use crate::dialect::Dialect;
 use crate::fault::{Fault, RECORD_LIMIT};
 
@@ -127,6 +129,9 @@ impl<R: Read> Reader<R> {
             return Err(Fault::Empty);
         };
         let line = record.line;
+        if record.len() > MOST_COLUMNS {
+            return Err(Fault::TooWide { line, columns: record.len() });
+        }
         let names: Vec<String> =
             (0..record.len()).map(|i| column_name(&record.text(i)).to_owned()).collect();
         if let Some(at) = names.iter().position(String::is_empty) {
@@ -136,10 +141,9 @@ impl<R: Read> Reader<R> {
             let text: String = names.join(",").chars().take(60).collect();
             return Err(Fault::NoHeader { line, text });
         }
-        for (at, name) in names.iter().enumerate() {
-            if names[..at].contains(name) {
-                return Err(Fault::TwiceNamed { line, name: name.clone() });
-            }
+        let mut known = HashSet::with_capacity(names.len());
+        if let Some(name) = names.iter().find(|name| !known.insert(name.as_str())) {
+            return Err(Fault::TwiceNamed { line, name: name.clone() });
         }
         Ok(names)
     }

@@ -11,6 +11,10 @@ mod refusal;
 mod run;
 mod shape;
 
+use std::collections::{HashMap, HashSet};
+use std::sync::Arc;
+
+use crate::budget::MOST_COLUMNS;
 use crate::cell::Row;
 use crate::delimited::column_name;
 use crate::fault::Fault;
@@ -52,6 +56,11 @@ pub struct Plan {
     options: Options,
     columns: Vec<Planned>,
     fixed: bool,
+    /// Columns of the layout by the names that they have in sources.
+    described: Arc<HashMap<String, usize>>,
+    /// Columns of the output by what their names have in common with others: with
+    /// thousands of them none may be looked for one by one.
+    places: HashMap<String, usize>,
 }
 
 impl Plan {
@@ -61,14 +70,41 @@ impl Plan {
         let columns = columns
             .map(|column| Planned { column: column.clone(), guess: Guess::default() })
             .collect();
-        let mut plan = Plan { options, columns, fixed: false };
+        let described = Arc::new(options.layout.by_name());
+        let places = HashMap::new();
+        let mut plan = Plan { options, columns, fixed: false, described, places };
+        plan.place_all();
         plan.type_totals();
         plan
+    }
+
+    fn key(&self, name: &str) -> String {
+        self.options.layout.names.key(name)
+    }
+
+    /// Notes where each column stands; of two of one name the first counts.
+    fn place_all(&mut self) {
+        self.places.clear();
+        for at in 0..self.columns.len() {
+            let key = self.key(&self.columns[at].column.name);
+            self.places.entry(key).or_insert(at);
+        }
+    }
+
+    /// The column of the layout into which one of this name goes.
+    fn find(&self, name: &str) -> Option<usize> {
+        if self.described.is_empty() {
+            return None;
+        }
+        self.described.get(&self.key(name)).copied()
     }
 
     /// What is totalled must be numbers.
     fn type_totals(&mut self) {
         let Options { totals, layout, .. } = &self.options;
+        if totals.is_empty() {
+            return;
+        }
         for planned in &mut self.columns {
             let key = layout.names.key(&planned.column.name);
             if planned.column.kind.is_none() && totals.iter().any(|t| layout.names.key(t) == key) {
@@ -81,10 +117,12 @@ impl Plan {
     /// source with another column is refused.
     pub fn fix(&mut self, names: Vec<String>) {
         let layout = &self.options.layout;
+        let by_name: HashMap<&str, &Planned> =
+            self.columns.iter().rev().map(|one| (one.column.name.as_str(), one)).collect();
         let planned = |name: String| {
-            let known = self.columns.iter().find(|planned| planned.column.name == name);
+            let known = by_name.get(name.as_str());
             let column = known.map_or_else(
-                || match layout.find(&name) {
+                || match self.find(&name) {
                     Some(at) => Column { name: name.clone(), ..layout.columns[at].clone() },
                     None => Column::named(&name),
                 },
@@ -93,6 +131,7 @@ impl Plan {
             Planned { column, guess: Guess::default() }
         };
         self.columns = names.into_iter().map(planned).collect();
+        self.place_all();
         self.fixed = true;
         self.type_totals();
     }
@@ -167,28 +206,29 @@ impl Plan {
     fn admit(&mut self, names: &[String], added: &[Added]) -> Result<(), MergeError> {
         let layout = &self.options.layout;
         let key = |name: &str| layout.names.key(name);
-        let twice = added.iter().find(|add| names.iter().any(|name| key(name) == key(&add.column)));
+        let keys: HashSet<String> = names.iter().map(|name| key(name)).collect();
+        let twice = added.iter().find(|add| keys.contains(&key(&add.column)));
         if let Some(add) = twice {
             return Err(MergeError::AddedTwice { column: add.column.clone() });
         }
         if !layout.columns.is_empty()
             && !layout.others
-            && !names.iter().any(|name| layout.find(name).is_some())
+            && !names.iter().any(|name| self.find(name).is_some())
         {
             return Err(MergeError::NoneChosen {
                 wanted: listed(layout.columns.iter().map(|column| column.name.as_str())),
                 found: listed(names.iter().map(String::as_str)),
             });
         }
-        let wanted = names.iter().filter(|name| layout.others || layout.find(name).is_some());
-        let mut new: Vec<Column> = Vec::new();
+        let wanted = names.iter().filter(|name| layout.others || self.find(name).is_some());
+        let (mut new, mut new_keys) = (Vec::<Column>::new(), HashSet::new());
         for name in wanted.chain(added.iter().map(|add| &add.column)) {
-            let column = match layout.find(name) {
+            let column = match self.find(name) {
                 Some(at) => layout.columns[at].clone(),
                 None => Column::named(column_name(name)),
             };
             let known = self.place_of(name).is_some();
-            if !known && !new.iter().any(|other| key(&other.name) == key(&column.name)) {
+            if !known && new_keys.insert(key(&column.name)) {
                 new.push(column);
             }
         }
@@ -200,22 +240,26 @@ impl Plan {
         }
         // What is described stands in the output, whether a source has it or not.
         let described = layout.columns.iter().filter(|column| {
-            let same = |other: &Column| key(&other.name) == key(&column.name);
-            !self.fixed && !self.columns().any(same) && !new.iter().any(same)
+            let key = key(&column.name);
+            !self.fixed && !self.places.contains_key(&key) && !new_keys.contains(&key)
         });
         let described: Vec<Column> = described.cloned().collect();
         let planned = |column: Column| Planned { column, guess: Guess::default() };
         self.columns.extend(new.into_iter().chain(described).map(planned));
+        self.place_all();
+        if self.columns.len() > MOST_COLUMNS {
+            return Err(Fault::TooWide { line: 1, columns: self.columns.len() }.into());
+        }
         self.type_totals();
         self.one_each(names)
     }
 
     /// Sees that no two columns of a table go into one of the output.
     fn one_each(&self, names: &[String]) -> Result<(), MergeError> {
-        for (at, name) in names.iter().enumerate() {
+        let mut taken: HashMap<usize, &String> = HashMap::with_capacity(names.len());
+        for name in names {
             let Some(place) = self.place_of(name) else { continue };
-            let same = |other: &&String| self.place_of(other) == Some(place);
-            if let Some(one) = names[..at].iter().find(same) {
+            if let Some(one) = taken.insert(place, name) {
                 return Err(MergeError::SameColumn {
                     one: one.clone(),
                     other: name.clone(),
@@ -228,13 +272,11 @@ impl Plan {
 
     /// The column of the output into which one of this name goes.
     fn place_of(&self, name: &str) -> Option<usize> {
-        let layout = &self.options.layout;
-        let name = match layout.find(name) {
-            Some(at) => layout.columns[at].name.as_str(),
+        let name = match self.find(name) {
+            Some(at) => self.options.layout.columns[at].name.as_str(),
             None => name,
         };
-        let key = layout.names.key(name);
-        self.columns.iter().position(|planned| layout.names.key(&planned.column.name) == key)
+        self.places.get(&self.key(name)).copied()
     }
 
     /// Where the columns of the output come from, for a table with these columns.
@@ -249,7 +291,7 @@ impl Plan {
             };
         }
         for (at, name) in names.iter().enumerate() {
-            let wanted = self.options.layout.others || self.options.layout.find(name).is_some();
+            let wanted = self.options.layout.others || self.find(name).is_some();
             if let Some(place) = self.place_of(name).filter(|_| wanted) {
                 from[place] = From::Field(at);
             }
@@ -289,6 +331,7 @@ impl Plan {
         let mut row = Row::default();
         while table.next(&mut row)? {
             rows += 1;
+            input.go_on(rows)?;
             match shape.row(&row) {
                 Shaped::Row(cells, emptied) => {
                     bad += u64::from(emptied > 0);
@@ -384,7 +427,14 @@ impl Plan {
 }
 
 fn listed<'n>(names: impl Iterator<Item = &'n str>) -> String {
-    names.map(|name| format!("`{name}`")).collect::<Vec<_>>().join(", ")
+    /// Names that are told.
+    const SHOWN: usize = 20;
+    let mut names: Vec<String> = names.map(|name| format!("`{name}`")).collect();
+    if names.len() > SHOWN + 1 {
+        let more = names.split_off(SHOWN).len();
+        names.push(format!("… and {more} more"));
+    }
+    names.join(", ")
 }
 
 /// The columns of an output that is there, to which rows are to be added, and whether
@@ -398,7 +448,7 @@ pub fn existing(file: &std::fs::File, writing: &Writing) -> Result<(Vec<String>,
     if length == 0 {
         return Ok((Vec::new(), true));
     }
-    let bytes = Bytes { file, read: None };
+    let bytes = Bytes { file, read: None, stop: None };
     let reading = Reading {
         delimiter: (writing.form == Form::Delimited).then_some(writing.delimiter),
         encoding: Some(writing.encoding),

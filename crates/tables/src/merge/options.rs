@@ -1,7 +1,8 @@
 //! What a merge is given: its sources, and how they are put together.
 
-use std::sync::atomic::AtomicU64;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 
+use crate::fault::Fault;
 use crate::layout::Layout;
 use crate::source::{Bytes, Reading};
 use crate::write::Writing;
@@ -46,11 +47,26 @@ pub struct Input<'a> {
     pub sheet: Option<&'a [Part]>,
     /// Counts the bytes that are read, for who shows how far it is.
     pub read: Option<&'a AtomicU64>,
+    /// Once it is true nothing more is read of it.
+    pub stop: Option<&'a AtomicBool>,
 }
 
+/// Rows between two looks whether to stop.
+const LOOK_EVERY: u64 = 256;
+
 impl<'a> Input<'a> {
+    /// Ends a long walk through rows when it is told to stop.
+    ///
+    /// # Errors
+    /// [`Fault::Io`], of which [`crate::source::is_stopped`] knows.
+    pub(super) fn go_on(&self, rows: u64) -> Result<(), Fault> {
+        let stop = rows.is_multiple_of(LOOK_EVERY)
+            && self.stop.is_some_and(|stop| stop.load(Ordering::Relaxed));
+        if stop { Err(Fault::Io(crate::source::stopped())) } else { Ok(()) }
+    }
+
     pub(super) fn bytes(&self) -> Bytes<'a> {
-        Bytes { file: self.file, read: self.read }
+        Bytes { file: self.file, read: self.read, stop: self.stop }
     }
 }
 

@@ -209,6 +209,7 @@ impl<'a> Merger<'a> {
         let mut row = Row::default();
         while table.next(&mut row)? {
             tally.rows += 1;
+            input.go_on(tally.rows)?;
             let cells = match shape.row(&row) {
                 Shaped::Blank => {
                     tally.left_out += 1;

@@ -100,7 +100,7 @@ impl Shape<'_> {
             return Shaped::Blank;
         }
         let mut cells = Vec::with_capacity(self.columns.len());
-        let mut misfits = Vec::new();
+        let (mut misfits, mut required) = (Vec::new(), false);
         for ((planned, from), wants) in self.columns.iter().zip(&self.from).zip(&self.wants) {
             let cell = self.cell(from, row);
             let nothing = self.options.layout.is_nothing(&cell);
@@ -125,6 +125,7 @@ impl Shape<'_> {
             match planned.column.take(&cell, nothing) {
                 Ok(value) => cells.push(value),
                 Err(rule) => {
+                    required |= planned.column.rules.required;
                     misfits.push(Misfit {
                         source: self.source.to_owned(),
                         sheet: self.sheet.map(str::to_owned),
@@ -141,11 +142,7 @@ impl Shape<'_> {
             return Shaped::Row(cells, 0);
         }
         // Where nothing stands, nothing can be emptied.
-        let curable = self.options.misfits == Misfits::Empty
-            && misfits.iter().all(|misfit| {
-                let planned = self.columns.iter().find(|one| one.column.name == misfit.column);
-                planned.is_some_and(|one| !one.column.rules.required)
-            });
+        let curable = self.options.misfits == Misfits::Empty && !required;
         if curable { Shaped::Row(cells, misfits.len() as u64) } else { Shaped::Misfits(misfits) }
     }
 }

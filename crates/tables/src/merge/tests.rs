@@ -61,7 +61,7 @@ fn merge_all(plan: Plan, sources: &[Given<'_>]) -> Result<Done, MergeError> {
     let inputs: Vec<Input<'_>> = sources
         .iter()
         .zip(&files)
-        .map(|((name, _, added), file)| Input { name, file, added, sheet: None, read: None })
+        .map(|((name, _, added), file)| Input { name, file, added, sheet: None, read: None, stop: None })
         .collect();
     inputs.iter().try_for_each(|input| plan.note(input, Depth::Whole))?;
     let (out, rejects) = (Kept::default(), Kept::default());
@@ -261,7 +261,7 @@ fn other_dialects_are_read_and_written() {
         "column_1,column_2\n1,2\n3,4\n"
     );
     let latin =
-        Writing { encoding: crate::dialect::Encoding::Windows1252, ..Writing::delimited(b',') };
+        Writing { encoding: crate::dialect::Encoding::WINDOWS_1252, ..Writing::delimited(b',') };
     let done =
         merged(Options::new(Layout::union(), latin.clone()), &["a\nBrón\n"]).expect("a merge");
     assert_eq!(done.out, b"a\nBr\xF3n\n");
@@ -448,7 +448,7 @@ proptest! {
         let text = format!("name,count\n{}", text_of_rows(&rows));
         let writing = match form {
             "utf-16" => Writing {
-                encoding: crate::dialect::Encoding::Utf16Le, mark: true, ..Writing::delimited(b',')
+                encoding: crate::dialect::Encoding::UTF_16LE, mark: true, ..Writing::delimited(b',')
             },
             "quoted" => Writing { quote_all: true, crlf: true, ..Writing::delimited(b';') },
             name => Writing::by_name(&format!("x.{name}")).expect("a known name"),

@@ -72,6 +72,10 @@ pub(super) fn moment(value: &ExcelDateTime) -> Cell<'static> {
         let (hours, minutes) = (seconds / 3600, seconds / 60 % 60);
         return Cell::Text(format!("{sign}{hours}:{minutes:02}:{:02}", seconds % 60).into());
     }
+    // 0 to 31 December 9999; what lies beyond is no day of any calendar.
+    if !(0.0..2_958_466.0).contains(&value.as_f64()) {
+        return Cell::Error(format!("a date beyond the calendar: {}", value.as_f64()).into());
+    }
     let (year, month, day, hour, minute, second, milli) = value.to_ymd_hms_milli();
     let date = Date::new(year as i16, month as i8, day as i8);
     let nanos = i32::from(milli) * 1_000_000;
@@ -92,7 +96,8 @@ pub(super) fn iso(text: &str) -> Cell<'_> {
     {
         Cell::Date(date)
     } else if let Ok(time) = text.parse::<DateTime>() {
-        Cell::Timestamp(time)
+        // A day is a day, as in other workbooks.
+        if time.time() == Time::midnight() { Cell::Date(time.date()) } else { Cell::Timestamp(time) }
     } else if let Ok(time) = text.parse::<Time>() {
         Cell::Time(time)
     } else {

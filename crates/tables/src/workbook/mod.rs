@@ -4,7 +4,7 @@
 mod cells;
 mod sheet;
 
-use std::io::{Read, Seek};
+use std::io::{self, Read, Seek};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 
 use calamine::{
@@ -15,6 +15,7 @@ use calamine::{
 use cells::{Held, Streamed, xlsx_fault};
 use sheet::SheetTable;
 
+use crate::budget;
 use crate::container;
 use crate::fault::Fault;
 use crate::source::{Format, Merged, Reading, Sheets, Visit};
@@ -57,6 +58,10 @@ fn wanted(sheets: &[calamine::Sheet], reading: &Reading) -> Result<Vec<String>, 
     let found: Vec<String> = match &reading.sheets {
         Sheets::First => tables().find(shown).map(|sheet| sheet.name.clone()).into_iter().collect(),
         Sheets::All => tables().filter(shown).map(|sheet| sheet.name.clone()).collect(),
+        // A sheet that is called by a number is meant by it.
+        Sheets::Number(number) if tables().any(|sheet| sheet.name == number.to_string()) => {
+            vec![number.to_string()]
+        }
         Sheets::Number(number) => {
             let nth = number.checked_sub(1).and_then(|at| tables().nth(at));
             nth.map(|sheet| sheet.name.clone()).into_iter().collect()
@@ -123,6 +128,7 @@ fn read_sheets<R: Read + Seek + Again, E: From<Fault>>(
 ) -> Result<(), E> {
     match format {
         Format::Ods => {
+            budget::check_package(io::BufReader::new(bytes.again()))?;
             let mut book = Ods::new(bytes).map_err(|error| match error {
                 OdsError::Password => Fault::Protected,
                 other => Fault::Workbook(other.to_string()),
@@ -134,6 +140,9 @@ fn read_sheets<R: Read + Seek + Again, E: From<Fault>>(
         }
         Format::Xls => {
             container::check(bytes.again())?;
+            if let Some(stream) = container::stream(bytes.again(), &["Workbook", "Book"])? {
+                budget::check_records(&stream)?;
+            }
             let again = bytes.again();
             let mut book = match Xls::new(bytes) {
                 Ok(book) => book,
@@ -160,11 +169,12 @@ pub(crate) trait Again: Sized {
     fn again(&self) -> Self;
 }
 
-fn each_streamed<R: Read + Seek, E: From<Fault>>(
+fn each_streamed<R: Read + Seek + Again, E: From<Fault>>(
     bytes: R,
     reading: &Reading,
     visit: Visit<'_, E>,
 ) -> Result<(), E> {
+    budget::check_package(io::BufReader::new(bytes.again()))?;
     let mut book = Xlsx::new(bytes).map_err(xlsx_fault)?;
     let names = wanted(book.sheets_metadata(), reading)?;
     for name in names {

@@ -1,9 +1,12 @@
 //! A sheet as a table: its header, and its rows.
 
+use std::collections::HashSet;
+
 use calamine::Dimensions;
 
 use super::cells::Cells;
 use super::letters;
+use crate::budget::MOST_COLUMNS;
 use crate::cell::{Cell, Row};
 use crate::fault::Fault;
 use crate::source::{Header, Reading, Table};
@@ -64,6 +67,7 @@ impl<C: Cells> SheetTable<C> {
     fn read_header(&mut self, at: u32, row: Row, header: Header) -> Result<(), Fault> {
         let line = u64::from(at) + 1;
         let mut named: Vec<String> = Vec::new();
+        let mut known: HashSet<String> = HashSet::new();
         for (place, cell) in row.cells().enumerate() {
             let column = self.range[1] + place as u32;
             let name = if header == Header::None {
@@ -74,7 +78,7 @@ impl<C: Cells> SheetTable<C> {
             if name.is_empty() {
                 continue;
             }
-            if named.contains(&name) {
+            if !known.insert(name.clone()) {
                 return Err(Fault::TwiceNamed { line, name });
             }
             named.push(name);
@@ -157,6 +161,9 @@ impl<C: Cells> SheetTable<C> {
 
 pub(super) fn place_cell(row: &mut Row, place: u32, cell: &Cell<'_>) -> Result<(), Fault> {
     let place = place as usize;
+    if place >= MOST_COLUMNS {
+        return Err(Fault::TooWide { line: row.number.max(1), columns: place + 1 });
+    }
     if place < row.len() {
         return Err(Fault::Workbook("the cells of a sheet are not in order".into()));
     }

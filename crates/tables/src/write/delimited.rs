@@ -72,14 +72,18 @@ impl<'a> Delimited<'a> {
 }
 
 fn encode<'a>(line: &'a [u8], encoding: Encoding, room: &'a mut Vec<u8>) -> io::Result<&'a [u8]> {
-    if encoding == Encoding::Utf8 {
+    if encoding == Encoding::UTF_8 {
         return Ok(line);
     }
     let text = std::str::from_utf8(line).map_err(|error| invalid(error.to_string()))?;
     room.clear();
     match encoding {
-        Encoding::Utf16Le => text.encode_utf16().for_each(|unit| room.extend(unit.to_le_bytes())),
-        Encoding::Utf16Be => text.encode_utf16().for_each(|unit| room.extend(unit.to_be_bytes())),
+        _ if encoding == Encoding::UTF_16LE => {
+            text.encode_utf16().for_each(|unit| room.extend(unit.to_le_bytes()));
+        }
+        _ if encoding == Encoding::UTF_16BE => {
+            text.encode_utf16().for_each(|unit| room.extend(unit.to_be_bytes()));
+        }
         _ => {
             let (bytes, _, lost) = encoding.table().encode(text);
             if lost {

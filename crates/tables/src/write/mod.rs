@@ -75,7 +75,7 @@ impl Writing {
             delimiter,
             quote_all: false,
             crlf: false,
-            encoding: Encoding::Utf8,
+            encoding: Encoding::UTF_8,
             mark: false,
             stacking: Stacking::One,
             scratch: None,
@@ -120,7 +120,7 @@ impl Writing {
     /// Whether records of a source in this dialect can be copied as they stand.
     pub(crate) fn takes_verbatim(&self, delimiter: u8, quote: Option<u8>) -> bool {
         self.form == Form::Delimited
-            && self.encoding == Encoding::Utf8
+            && self.encoding == Encoding::UTF_8
             && !self.quote_all
             && !self.crlf
             && self.delimiter == delimiter

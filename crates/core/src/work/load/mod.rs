@@ -220,26 +220,43 @@ fn quoted(name: &str) -> String {
     format!("\"{}\"", name.replace('"', "\"\""))
 }
 
-/// The schema and the table, parted at the point.
-fn parts(table: &str) -> (Option<&str>, &str) {
-    match table.split_once('.') {
-        Some((schema, table)) => (Some(schema), table),
-        None => (None, table),
+/// A value from a file's name as a part of a table's name: it stands in quotes when it
+/// would else be parted at its points.
+pub(crate) fn table_part(value: String) -> String {
+    if value.contains(['.', '"']) { quoted(&value) } else { value }
+}
+
+/// The schema and the table, parted at the first point that stands in no quotes.
+fn parts(table: &str) -> (Option<String>, String) {
+    let (mut schema, mut name) = (None, String::new());
+    let mut letters = table.chars().peekable();
+    let mut inside = false;
+    while let Some(letter) = letters.next() {
+        match letter {
+            '"' if inside && letters.peek() == Some(&'"') => {
+                letters.next();
+                name.push('"');
+            }
+            '"' => inside = !inside,
+            '.' if !inside && schema.is_none() => schema = Some(std::mem::take(&mut name)),
+            other => name.push(other),
+        }
     }
+    (schema, name)
 }
 
 /// A table's name in quotes, part by part.
 fn quoted_table(table: &str) -> String {
     match parts(table) {
-        (Some(schema), table) => format!("{}.{}", quoted(schema), quoted(table)),
-        (None, table) => quoted(table),
+        (Some(schema), table) => format!("{}.{}", quoted(&schema), quoted(&table)),
+        (None, table) => quoted(&table),
     }
 }
 
 /// The table of the markers beside a table.
 fn markers_beside(table: &str) -> String {
     match parts(table) {
-        (Some(schema), _) => format!("{}.{}", quoted(schema), quoted(MARKERS)),
+        (Some(schema), _) => format!("{}.{}", quoted(&schema), quoted(MARKERS)),
         (None, _) => quoted(MARKERS),
     }
 }
@@ -277,5 +294,24 @@ impl Job {
         } else {
             format!("ON CONFLICT ({key}) DO UPDATE SET {}", set.join(", "))
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_that_come_from_files_are_never_parted() {
+        let table = |template: &str, value: &str| {
+            quoted_table(&template.replace("<stem>", &table_part(value.to_owned())))
+        };
+        assert_eq!(table("<stem>", "tide"), "\"tide\"");
+        assert_eq!(table("<stem>", "x.y"), "\"x.y\"");
+        assert_eq!(table("coast.<stem>", "x.y"), "\"coast\".\"x.y\"");
+        assert_eq!(table("coast.<stem>_raw", "x.y"), "\"coast\".\"x.y_raw\"");
+        assert_eq!(table("<stem>", "a\".b"), "\"a\"\".b\"");
+        assert_eq!(quoted_table("coast.tide"), "\"coast\".\"tide\"");
+        assert_eq!(markers_beside("coast.tide"), format!("\"coast\".\"{MARKERS}\""));
     }
 }

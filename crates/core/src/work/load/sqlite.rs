@@ -169,8 +169,8 @@ impl Destination for Sqlite {
         if !self.is_there()? {
             return Ok(None);
         }
-        let schema = parts(table).0.unwrap_or("main").to_owned();
-        let name = parts(table).1.to_owned();
+        let schema = parts(table).0.unwrap_or_else(|| "main".to_owned());
+        let name = parts(table).1;
         let connection = self.connection()?;
         // The number of a row fills itself; its type is INTEGER to the letter.
         let own_number = |declared: &str, key: i64| key == 1 && declared == "INTEGER";

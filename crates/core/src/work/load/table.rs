@@ -1,5 +1,7 @@
 //! The table that is there, and how the columns of the files fit it.
 
+use std::collections::{HashMap, HashSet};
+
 use vadegate_tables::{Kind, Names};
 
 /// A column of a table.
@@ -39,18 +41,31 @@ pub(crate) struct Fit {
     pub of_gate: Vec<String>,
 }
 
+/// The columns of a table, for people.
+fn known(table: &[TableColumn]) -> String {
+    /// Names that are told.
+    const SHOWN: usize = 20;
+    let mut names: Vec<String> =
+        table.iter().take(SHOWN).map(|column| format!("`{}`", column.name)).collect();
+    if table.len() > SHOWN {
+        names.push(format!("… and {} more", table.len() - SHOWN));
+    }
+    names.join(", ")
+}
+
 /// Fits columns, with the types that are said for them, to those of a table.
 pub(crate) fn fit(wanted: &[(String, Option<Kind>)], table: &[TableColumn], names: Names) -> Fit {
     let mut fit = Fit::default();
-    let find = |name: &str| {
-        let same = |column: &&TableColumn| names.key(&column.name) == names.key(name);
-        table.iter().find(|column| column.name == name).or_else(|| table.iter().find(same))
-    };
+    // Of two of one name the first counts.
+    let in_reverse = || table.iter().rev();
+    let exact: HashMap<&str, &TableColumn> =
+        in_reverse().map(|column| (column.name.as_str(), column)).collect();
+    let alike: HashMap<String, &TableColumn> =
+        in_reverse().map(|column| (names.key(&column.name), column)).collect();
+    let find = |name: &str| exact.get(name).or_else(|| alike.get(&names.key(name))).copied();
+    let known = known(table);
     for (name, kind) in wanted {
         let Some(column) = find(name) else {
-            let known: Vec<String> =
-                table.iter().map(|column| format!("`{}`", column.name)).collect();
-            let known = known.join(", ");
             fit.of_files.push(format!("it has no column `{name}`; it has {known}"));
             fit.names.push(name.clone());
             continue;
@@ -69,8 +84,9 @@ pub(crate) fn fit(wanted: &[(String, Option<Kind>)], table: &[TableColumn], name
             ));
         }
     }
+    let given: HashSet<&String> = fit.names.iter().collect();
     for column in table.iter().filter(|column| column.required) {
-        if !fit.names.contains(&column.name) {
+        if !given.contains(&column.name) {
             fit.of_files.push(format!(
                 "its column `{}` must have a value, and nothing gives it one",
                 column.name
