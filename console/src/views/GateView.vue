@@ -53,12 +53,12 @@ const facts = computed(() => {
       <GateActions :gate="view" />
     </div>
     <GateProblems :problems="view.problems" class="mb-4" />
-    <GateNotes :gate="view" class="mb-4" />
     <div class="mb-4 grid gap-4 lg:grid-cols-5">
       <section class="panel p-4 lg:col-span-3" aria-label="Rules">
         <FactList :facts="facts" />
       </section>
       <section class="panel space-y-4 p-4 lg:col-span-2" aria-label="Figures">
+        <GateNotes :gate="view" />
         <GateFigures :gate="view" />
         <ActivityChart :bars="bars(activity, view.name)" :minutes="minutes" />
       </section>

@@ -31,6 +31,12 @@ pub fn grouped(number: u64) -> String {
     text
 }
 
+/// What a panic says.
+pub(crate) fn panic_words(panic: &(dyn std::any::Any + Send)) -> String {
+    let text = panic.downcast_ref::<&str>().map(|text| (*text).to_owned());
+    text.or_else(|| panic.downcast_ref::<String>().cloned()).unwrap_or("unknown".to_owned())
+}
+
 /// A text from outside (a name, what a program printed) as it may be shown: control
 /// characters, and those that turn the direction of writing around, stand escaped, so
 /// that they make no line of their own and do nothing to a terminal.

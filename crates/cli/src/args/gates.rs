@@ -113,6 +113,9 @@ pub struct Pass {
     /// Only these; by default all
     #[arg(value_name = "GATE")]
     pub gates: Vec<String>,
+    /// Pass again until no file is still arriving, at most for this time
+    #[arg(long, value_name = "TIME", num_args = 0..=1, default_missing_value = "1m", require_equals = true)]
+    pub wait: Option<String>,
     /// Print one JSON document instead of a table
     #[arg(long)]
     pub json: bool,

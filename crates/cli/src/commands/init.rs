@@ -41,8 +41,15 @@ pub fn init(file: &Path, args: &Init) -> Result<(), Failure> {
         .replace("@DROP@", &quoted(if drop_text.is_empty() { "." } else { &drop_text }))
         .replace("@ROOTS@", &roots.join(", "))
         .replace("@TAKE@", &takes(&drop)?);
-    // The user's choice of a gate's name is tried like any configuration.
-    Config::parse(&file, &text)?;
+    // A folder's name, and the user's choice of a gate's, are tried like any
+    // configuration; the drop folder must come out as it was named.
+    let config = Config::parse(&file, &text)?;
+    let same = |gate: &vadegate_core::config::Gate| gate.drops.is_one() && gate.drops.base() == drop;
+    if !config.gates.iter().any(same) {
+        return wrong(format!(
+            "the name of `{shown}` has characters that mean something else in a configuration (such as `${{`, `<` or `*`); rename the folder"
+        ));
+    }
     let written = File::options().write(true).create_new(true).open(&file);
     let mut out = match written {
         Ok(out) => out,

@@ -3,10 +3,10 @@
 use std::io::{IsTerminal, stderr};
 use std::process::ExitCode;
 use std::sync::mpsc::{self, RecvTimeoutError};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressStyle};
-use vadegate_core::config::Config;
+use vadegate_core::config::{Config, parse_duration};
 use vadegate_core::engine::{Engine, PassReport};
 
 use crate::args::Pass;
@@ -17,12 +17,14 @@ use crate::show;
 pub fn pass(config: Config, args: &Pass) -> Result<ExitCode, Failure> {
     let all = || config.gates.iter().map(|gate| gate.name.clone()).collect();
     let gates: Vec<String> = if args.gates.is_empty() { all() } else { args.gates.clone() };
+    let wait = args.wait.as_deref().map(parse_duration).transpose();
+    let wait = wait.map_err(|error| Failure::Wrong(format!("--wait: {error}")))?;
     let reports = match Remote::of(&config)? {
         Some(remote) => {
             let ask = |gate: &String| remote.at_gate(gate, "pass", &[]);
-            gates.iter().map(ask).collect::<Result<Vec<PassReport>, _>>()?
+            waiting(wait, || gates.iter().map(ask).collect::<Result<Vec<PassReport>, _>>())?
         }
-        None => pass_here(config, &gates)?,
+        None => pass_here(config, &gates, wait)?,
     };
     let troubled = reports.iter().any(|report| report.held > 0 || !serious(report).is_empty());
     if args.json {
@@ -38,17 +40,43 @@ fn serious(report: &PassReport) -> Vec<&String> {
     report.problems.iter().filter(|problem| !problem.starts_with("whether somebody")).collect()
 }
 
-fn pass_here(config: Config, gates: &[String]) -> Result<Vec<PassReport>, Failure> {
+/// Passes, and with `wait` again and again until no file is still arriving.
+fn waiting(
+    wait: Option<Duration>,
+    pass: impl Fn() -> Result<Vec<PassReport>, Failure>,
+) -> Result<Vec<PassReport>, Failure> {
+    let begun = Instant::now();
+    let mut reports = pass()?;
+    while wait.is_some_and(|wait| begun.elapsed() < wait)
+        && reports.iter().any(|report| report.arriving > 0 && !report.paused)
+    {
+        // Files settle by the clock; nothing tells when the next one has.
+        std::thread::sleep(Duration::from_millis(200));
+        for (all, more) in reports.iter_mut().zip(pass()?) {
+            all.entered += more.entered;
+            all.repeats += more.repeats;
+            all.passed_over += more.passed_over;
+            all.worked += more.worked;
+            all.filed += more.filed;
+            all.held += more.held;
+            all.arriving = more.arriving;
+            all.problems = more.problems;
+        }
+    }
+    Ok(reports)
+}
+
+fn pass_here(
+    config: Config,
+    gates: &[String],
+    wait: Option<Duration>,
+) -> Result<Vec<PassReport>, Failure> {
     let engine = Engine::open(config)?;
-    let mut reports = Vec::new();
     for gate in gates {
         // A wrong name is told before any other gate has worked.
         engine.gate(gate)?;
     }
-    for gate in gates {
-        reports.push(watched(&engine, gate)?);
-    }
-    Ok(reports)
+    waiting(wait, || gates.iter().map(|gate| watched(&engine, gate)).collect())
 }
 
 /// Passes, and on a terminal says every moment what is being done.
@@ -101,11 +129,12 @@ fn print(reports: &[PassReport]) -> Result<(), Failure> {
             show::line(&format!("\n{}: it is paused; `vadegate resume {0}`", report.gate))?;
         }
         for problem in &report.problems {
-            show::line(&format!("\n{}: {problem}", report.gate))?;
+            show::line("")?;
+            show::one(&format!("{}: {problem}", report.gate))?;
         }
         if report.arriving > 0 {
             show::line(&format!(
-                "\n{}: {} not complete yet; `vadegate files {0} --verdict wait` says why",
+                "\n{}: {} not complete yet; `vadegate files {0} --verdict wait` says why, `vadegate pass --wait` waits",
                 report.gate, report.arriving
             ))?;
         }

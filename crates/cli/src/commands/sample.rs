@@ -145,8 +145,16 @@ fn toml(
         .trim_matches('-')
         .to_owned();
     let gate = if gate.is_empty() { "tables".to_owned() } else { gate };
+    let absolute = std::path::absolute(&args.file).unwrap_or_else(|_| args.file.clone());
+    let folder = absolute.parent().unwrap_or(std::path::Path::new("/"));
+    // As it is written in a configuration of the folder in which one is.
+    let here = std::env::current_dir().ok();
+    let below = here.and_then(|here| Some(folder.strip_prefix(here).ok()?.to_owned()));
+    let folder = below.unwrap_or_else(|| folder.to_owned());
+    let folder = if folder.as_os_str().is_empty() { std::path::Path::new(".").to_owned() } else { folder };
+    let folder = quoted(&folder.display().to_string());
     let mut text = format!(
-        "[gate.{gate}]\ndrop = \"drops/{gate}\"\ntake = [{}]\n\n[gate.{gate}.merge]\ninto = \"out/{gate}.csv\"\nmisfits = \"set aside\"\n",
+        "[gate.{gate}]\ndrop = {folder}\ntake = [{}]\n\n[gate.{gate}.merge]\ninto = \"out/{gate}.csv\"\nmisfits = \"set aside\"\n",
         quoted(&format!("*.{ext}")),
     );
     let mut read = Vec::new();
@@ -168,12 +176,9 @@ fn toml(
     let names: Vec<String> = table.columns.iter().map(|column| quoted(&column.name)).collect();
     let _ = writeln!(text, "columns = [{}]", names.join(", "));
     for column in &table.columns {
-        let required = column.empty == 0 && table.rows > 0;
-        let mut said = vec![format!("type = \"{}\"", column.kind)];
-        if required {
-            said.push("required = true".into());
-        }
-        let _ = writeln!(text, "column.{} = {{ {} }}", quoted(&column.name), said.join(", "));
+        // That something stands in each row of one file says nothing of the next.
+        let said = format!("type = \"{}\"", column.kind);
+        let _ = writeln!(text, "column.{} = {{ {said} }}", quoted(&column.name));
     }
     let _ = write!(text, "\n[gate.{gate}.archive]\ninto = \"archive/{gate}\"");
     text

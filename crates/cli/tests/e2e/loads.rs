@@ -317,7 +317,7 @@ fn an_entry_is_taken_out_again_by_a_named_person() {
         assert!(coast.json("entry 1")["history"].to_string().contains("had been taken out"));
         assert_eq!(db.count("waves"), 1);
         // Reopened it is loaded again, and can be taken out again.
-        let ran = coast.run_args(&["reopen", "1", "--why", "mended"]);
+        let ran = coast.run_args(&["reopen", "1", "--why", "mended", "--yes"]);
         assert_eq!(ran.code, 0, "{}", ran.err);
         pass_all(coast);
         assert_eq!(db.count("waves"), 3);

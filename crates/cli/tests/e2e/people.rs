@@ -40,7 +40,7 @@ fn reopen_works_a_file_again_from_where_it_lies() {
     pass(&coast, "tide");
     let id = coast.entry("a.csv")["id"].clone();
     fs::remove_file(coast.path("out/tide.csv")).unwrap();
-    let told = coast.run(&format!("reopen {id} --why again --by ada"));
+    let told = coast.run(&format!("reopen {id} --why again --by ada --yes"));
     assert_eq!(told.code, 0, "{}{}", told.out, told.err);
     assert!(told.out.contains("was worked into") && told.out.contains("1 rows"), "{}", told.out);
     assert_eq!(text(&coast.entry("a.csv"), "state"), "ready");
@@ -58,7 +58,7 @@ fn reopen_works_a_file_again_from_where_it_lies() {
     assert_eq!(of.as_array().unwrap().len(), 1);
     // A file that is not what was entered is refused, with the reason.
     fs::write(coast.path("archive/tide/a.csv"), "t,l\n9,9\n").unwrap();
-    let refused = coast.run(&format!("reopen {id} --why again --by ada --json"));
+    let refused = coast.run(&format!("reopen {id} --why again --by ada --yes --json"));
     assert_eq!(refused.code, 1);
     assert!(refused.out.contains("is another than was entered"), "{}", refused.out);
     assert_eq!(text(&coast.entry("a.csv"), "state"), "filed");
@@ -89,7 +89,7 @@ fn what_is_held_is_worked_again_filed_or_deleted() {
     // What is filed cannot be released, and what is held not reopened.
     let wrong = coast.run(&format!("release {} --how file --why x --by ada --json", id("b.csv")));
     assert!(wrong.out.contains("only what is held can be released; reopen it"), "{}", wrong.out);
-    let wrong = coast.run(&format!("reopen {} --why x --by ada --json", id("a.csv")));
+    let wrong = coast.run(&format!("reopen {} --why x --by ada --yes --json", id("a.csv")));
     assert!(wrong.out.contains("release it"), "{}", wrong.out);
     let words: Vec<String> = history(&coast, &id("b.csv")).into_iter().map(|one| one.2).collect();
     assert!(words.contains(&"released, to be filed as it is: because".to_owned()), "{words:?}");

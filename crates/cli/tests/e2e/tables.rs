@@ -423,7 +423,7 @@ fn the_page_shows_what_is_in_a_table_and_whether_it_adds_up() {
         page.see("1 entry shown").await;
         page.see("Only files that are in").await;
         page.go(&service, "/table?path=state/ledger.db").await;
-        page.see("is no table").await;
+        page.see("is the state folder, which is never data").await;
     });
 }
 

@@ -9,9 +9,11 @@ use std::sync::Arc;
 
 use super::finding::{Finding, Weight, add};
 use super::overlap::check_two;
-use super::{Archive, Config, Database, FoundFolders, Gate, Work, write_duration};
+use super::{
+    Archive, Config, Database, FoundFolders, Gate, Once, Repeats, Work, write_duration,
+};
 use crate::arrivals::notices::{Hub, Notices};
-use crate::pattern::Pattern;
+use crate::pattern::{Pattern, Template};
 use crate::work::load::check_load;
 
 /// Tries `config` on this machine; an empty list means that all is well.
@@ -46,24 +48,19 @@ fn check_gate(config: &Config, gate: &Gate, findings: &mut Vec<Finding>) {
         check_notices(config, gate, found, findings);
     }
     check_patterns(gate, findings);
-    let mut places = Vec::new();
-    if let Archive::Into(template) = &gate.archive {
-        places.push(("archive", fixed_folder(template.fixed_start()), true));
-    }
-    if let Some(template) = &gate.hold {
-        places.push(("hold", fixed_folder(template.fixed_start()), true));
-    }
-    if let Work::Merge(merge) = &gate.work {
-        places.push(("output", fixed_folder(merge.into.fixed_start()), false));
+    for (what, template, moved_to) in written(gate) {
+        let folder = fixed_folder(template.fixed_start());
+        check_place(config, gate, what, &folder, moved_to, findings);
+        check_no_file(gate, what, template, findings);
     }
     if let Work::Load(load) = &gate.work
         && let Database::Sqlite(path) = &load.to
     {
-        places.push(("database", path.parent().unwrap_or(Path::new("/")).to_owned(), false));
+        let folder = path.parent().unwrap_or(Path::new("/"));
+        check_place(config, gate, "database", folder, false, findings);
     }
-    for (what, folder, moved_to) in places {
-        check_place(config, gate, what, &folder, moved_to, findings);
-    }
+    check_own_outputs(gate, findings);
+    check_identity(gate, findings);
     if let Work::Load(load) = &gate.work {
         let found = check_load(load);
         found.faults.into_iter().for_each(|why| add(findings, Weight::Fault, gate, why));
@@ -79,6 +76,92 @@ fn check_gate(config: &Config, gate: &Gate, findings: &mut Vec<Finding>) {
         );
         add(findings, Weight::Fault, gate, problem);
     }
+    if let Work::Run(run) = &gate.work
+        && !run.program.is_absolute()
+        && let Some(problem) = not_in_path(config, &run.program)
+    {
+        add(findings, Weight::Fault, gate, problem);
+    }
+}
+
+/// Every place into which the gate writes files: what it is, its template, and whether
+/// sources are moved there.
+fn written(gate: &Gate) -> Vec<(&'static str, &Template, bool)> {
+    let mut places = Vec::new();
+    if let Archive::Into(template) = &gate.archive {
+        places.push(("archive", template, true));
+    }
+    if let Some(template) = &gate.hold {
+        places.push(("hold", template, true));
+    }
+    if let Repeats::Into(template) = &gate.repeats {
+        places.push(("repeats", template, true));
+    }
+    // The account stands beside the output.
+    places.extend(gate.outputs().into_iter().map(|template| ("output", template, false)));
+    places
+}
+
+/// A folder that is there as a file.
+fn check_no_file(gate: &Gate, what: &str, template: &Template, findings: &mut Vec<Finding>) {
+    let whole = template.uses().next().is_none() && what != "output";
+    let fixed = Path::new(template.fixed_start());
+    let folder = if whole { fixed.to_owned() } else { fixed_folder(template.fixed_start()) };
+    let found = folder.ancestors().find_map(|path| Some((path, path.symlink_metadata().ok()?)));
+    if let Some((path, meta)) = found
+        && !meta.is_dir()
+        && !meta.is_symlink()
+    {
+        let shown = path.display();
+        let message = format!(
+            "the {what} folder needs `{shown}`, which is a file; move it away, or name another folder"
+        );
+        add(findings, Weight::Fault, gate, message);
+    }
+}
+
+/// Outputs that the gate's own patterns would take for sources.
+fn check_own_outputs(gate: &Gate, findings: &mut Vec<Finding>) {
+    for template in gate.outputs() {
+        let example = PathBuf::from(template.example());
+        if gate.takes_path(&example) {
+            let source = template.source();
+            let message = format!(
+                "the output `{source}` lies in the gate's own drop folder, and its patterns take it (such as `{}`); write it elsewhere, or leave it: leave = […]",
+                example.file_name().unwrap_or_default().display()
+            );
+            add(findings, Weight::Fault, gate, message);
+        }
+    }
+}
+
+/// Rows whose meaning is in the name, at a gate for which the same content is the same.
+fn check_identity(gate: &Gate, findings: &mut Vec<Finding>) {
+    if gate.once != Once::Content {
+        return;
+    }
+    let captured: Vec<&str> = gate.meant_fields().collect();
+    if let Some(field) = captured.first() {
+        let message = format!(
+            "`<{field}>` from the name goes into rows or outputs, and once = \"content\": of two files with the same bytes and another `<{field}>` only the first is worked; say once = \"name+content\" if both are meant"
+        );
+        add(findings, Weight::Warning, gate, message);
+    }
+}
+
+/// Why a program that is named without a path will not be found.
+fn not_in_path(config: &Config, program: &Path) -> Option<String> {
+    let path = std::env::var_os("PATH").unwrap_or_default();
+    if std::env::split_paths(&path).any(|folder| may(&folder.join(program), libc::X_OK)) {
+        return None;
+    }
+    let shown = program.display();
+    let beside = config.file.with_file_name(program);
+    let beside = match beside.symlink_metadata().is_ok() {
+        true => format!("; one of that name lies beside the configuration: write \"./{shown}\""),
+        false => String::new(),
+    };
+    Some(format!("the program `{shown}` is in no folder of PATH{beside}"))
 }
 
 /// Patterns that can take nothing, because what they match is always left.

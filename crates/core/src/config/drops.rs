@@ -62,6 +62,13 @@ impl Drops {
     pub(super) fn read(texts: &[Found<'_, String>], folder: &Path, exact: bool) -> Option<Drops> {
         let mut drops: Vec<Drop> = Vec::new();
         for text in texts {
+            if let Some((scheme, _)) = text.value.split_once("://") {
+                text.at.fault(format!(
+                    "`drop` is \"{}\"; a drop folder is a folder of this machine: have what fetches from {scheme} put its files into one, under another name first, and name that",
+                    text.value
+                ));
+                continue;
+            }
             match Drop::parse(&join(folder, &text.value), exact) {
                 Ok(drop) => {
                     let apart = |other: &Drop| {

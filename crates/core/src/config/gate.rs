@@ -10,6 +10,7 @@ use super::identity::{self, Once, Repeats};
 use super::keys::{Range, duration, path_template, patterns, range};
 use super::pick::{self, Pick};
 use super::reader::Section;
+use super::shaping::Value;
 use super::settle::{self, Settle};
 use super::values::{parse_bytes, parse_duration};
 use super::work::{self, Work};
@@ -142,6 +143,20 @@ impl Gate {
             let folder = super::fixed_folder(template.fixed_start());
             self.has_in_drop(&folder) || self.drops.base().starts_with(&folder)
         })
+    }
+
+    /// Fields captured from names or folders that go into rows or names of outputs.
+    pub fn meant_fields(&self) -> impl Iterator<Item = &str> {
+        let (templates, added): (Vec<&Template>, &[(String, Value)]) = match &self.work {
+            Work::Merge(merge) => {
+                (merge.also_all.iter().chain([&merge.into]).collect(), &merge.shaping.add)
+            }
+            Work::Load(load) => (vec![&load.table], &load.shaping.add),
+            Work::Run(_) | Work::Offer(_) | Work::None => (Vec::new(), &[]),
+        };
+        let of_names = templates.into_iter().flat_map(Template::uses);
+        let of_rows = added.iter().flat_map(|(_, value)| value.uses());
+        of_names.chain(of_rows).filter(|field| !Template::is_builtin(field))
     }
 
     /// Where its work writes files.
@@ -317,7 +332,16 @@ fn read_drops(name: &str, section: &mut Section<'_>, folder: &Path, exact: bool)
 /// `take` and `leave`.
 fn read_patterns(section: &mut Section<'_>, exact: bool) -> (Vec<Pattern>, Vec<Pattern>) {
     let take = match section.texts("take") {
-        Some(texts) => patterns(texts, exact),
+        Some(texts) => {
+            for text in texts.iter().filter(|text| text.value.starts_with('!')) {
+                let left = &text.value[1..];
+                text.at.fault(format!(
+                    "`take` has \"{}\"; what is to be left stands in `leave`: leave = [\"{left}\"]",
+                    text.value
+                ));
+            }
+            patterns(texts, exact)
+        }
         None => Pattern::parse("*", exact).into_iter().collect(),
     };
     let leave = section.texts("leave").unwrap_or_default();

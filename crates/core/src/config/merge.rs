@@ -59,6 +59,8 @@ pub struct WriteConfig {
     pub encoding: Option<Encoding>,
     /// Whether it begins with a byte-order mark.
     pub mark: bool,
+    /// Whether text that a spreadsheet would take for a formula is kept from it.
+    pub escape_formulas: bool,
     /// How sources stand in a workbook.
     pub stacking: Stacking,
 }
@@ -74,6 +76,7 @@ impl MergeConfig {
             crlf: self.write.crlf,
             encoding: self.write.encoding.unwrap_or(by_name.encoding),
             mark: self.write.mark,
+            escape_formulas: self.write.escape_formulas,
             stacking: self.write.stacking,
             scratch: output.parent().map(Path::to_owned),
             ..by_name
@@ -142,6 +145,11 @@ pub(super) fn read(
         write,
         mode,
     };
+    if config.exists == Exists::Replace && config.also_all.is_some() {
+        section.fault_here(
+            "exists = \"replace\" replaces the output, while the output of all only grows: the two would not be equal; leave `also_all` away, or say exists = \"append\"".into(),
+        );
+    }
     check_growth(&section, &config);
     section.finish();
     Some(config)
@@ -180,6 +188,9 @@ fn read_writing(mut section: Section<'_>) -> WriteConfig {
         crlf: section.choice("line_end", &[("lf", false), ("crlf", true)]).unwrap_or(false),
         encoding: encoding(&mut section),
         mark: section.flag("mark").unwrap_or(false),
+        escape_formulas: section
+            .choice("formulas", &[("keep", false), ("escape", true)])
+            .unwrap_or(false),
         stacking: section
             .choice("sheets", &[("one", Stacking::One), ("each", Stacking::Each)])
             .unwrap_or_default(),

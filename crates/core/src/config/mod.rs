@@ -116,6 +116,14 @@ impl Config {
         let text = read(file)?;
         let file = std::path::absolute(file)
             .map_err(|source| ConfigError::Unreadable { file: file.to_owned(), source })?;
+        // Paths are compared by name, so the folder must have one name.
+        let folder = file.parent().unwrap_or(Path::new("/")).canonicalize();
+        let file = match (folder, file.file_name()) {
+            (Ok(folder), Some(name)) if file.components().any(|part| part.as_os_str() == "..") => {
+                folder.join(name)
+            }
+            _ => file,
+        };
         let mut more = Vec::new();
         for file in gate_files(&file)? {
             let text = read(&file)?;

@@ -190,6 +190,14 @@ impl<'a> Section<'a> {
         Some(Found { value: expand(text, raw.place), at: raw.place })
     }
 
+    /// Notes a fault at the place of a key.
+    pub fn fault_at(&mut self, key: &'static str, message: String) {
+        match self.raw(key) {
+            Some(raw) => raw.place.fault(message),
+            None => self.fault_here(message),
+        }
+    }
+
     pub fn flag(&mut self, key: &'static str) -> Option<bool> {
         let raw = self.raw(key)?;
         if raw.item.as_bool().is_none() {

@@ -134,6 +134,14 @@ pub(super) fn read(section: &mut Section<'_>, fields: &[String]) -> Settle {
             None => Settle::quiet(DEFAULT_QUIET),
         };
     }
+    if section.is_count("settle") {
+        let seconds = section.count("settle").unwrap_or(0);
+        section.fault_at(
+            "settle",
+            format!("`settle` is {seconds}, without a unit; expected a text such as \"{seconds}s\""),
+        );
+        return Settle::quiet(DEFAULT_QUIET);
+    }
     match section.section("settle") {
         Some(table) => read_table(table, fields),
         None => Settle::quiet(DEFAULT_QUIET),

@@ -75,6 +75,14 @@ impl Value {
         matches!(self.0[..], [ValuePart::Row])
     }
 
+    /// Fields that it uses.
+    pub fn uses(&self) -> impl Iterator<Item = &str> {
+        self.0.iter().flat_map(|part| match part {
+            ValuePart::Template(template) => template.uses().collect(),
+            ValuePart::Row | ValuePart::Sheet => Vec::new(),
+        })
+    }
+
     /// Whether it is what this template gives, and nothing else.
     pub fn is_template(&self, source: &str) -> bool {
         matches!(&self.0[..], [ValuePart::Template(template)] if template.source() == source)

@@ -130,6 +130,7 @@ fn member(live: &Live, filing: &Filing) -> Result<Joined, String> {
     let source = Source {
         path: live.real(&entry.lies_at()),
         reach: live.context.config.reach.clone(),
+        noted: Some((entry.id, Arc::clone(&live.context.deaths))),
         // Two drop folders may have files of the same path: their rows are counted apart.
         name: live.place_of(&entry.drop, &entry.path).unwrap_or_else(|| entry.path.clone()),
         version: filing.version,

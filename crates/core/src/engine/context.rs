@@ -16,6 +16,7 @@ use crate::arrivals::Clock;
 use crate::arrivals::notices::Hub;
 use crate::config::Config;
 use crate::ledger::Ledger;
+use crate::work::deaths::Deaths;
 
 /// Time on the monotonic clock, from a fixed point of this process.
 pub(crate) fn steady() -> Duration {
@@ -42,6 +43,8 @@ pub(crate) struct Shared {
     pub outputs: OutputLocks,
     /// Drop folders that this process works.
     pub owned: Owned,
+    /// Files over which the service died.
+    pub deaths: Arc<Deaths>,
     pub started: Timestamp,
     listeners: Mutex<Vec<PulseListener>>,
     stop_told: (Mutex<()>, Condvar),
@@ -59,13 +62,14 @@ impl Deref for Context {
 }
 
 impl Context {
-    pub fn new(config: Config, ledger: Ledger) -> Self {
+    pub fn new(config: Config, ledger: Ledger, deaths: Deaths) -> Self {
         let steady_ns = i64::try_from(steady().as_nanos()).unwrap_or(i64::MAX);
         let shared = Shared {
             ledger,
             stopping: Arc::default(),
             outputs: OutputLocks::default(),
             owned: Owned::default(),
+            deaths: Arc::new(deaths),
             started: Timestamp::now(),
             listeners: Mutex::default(),
             stop_told: (Mutex::default(), Condvar::default()),

@@ -199,8 +199,26 @@ impl GateRunner {
         if filing.entry.state == State::Repeat && self.gate().repeats == Repeats::Delete {
             return Ok(self.delete_repeat(filing, source));
         }
-        let Some(target) = &filing.target else { return Ok(Outcome::Left) };
-        let mut target = PathBuf::from(target);
+        let target = match &filing.target {
+            Some(target) => target.clone(),
+            None if filing.entry.state != State::Worked => return Ok(Outcome::Left),
+            // It had no place when it was worked: a file is never left without a word.
+            None => match self.live.archive_path(&filing.entry) {
+                Ok(None) => return Ok(Outcome::Left),
+                Ok(Some(target)) => {
+                    self.context().ledger.retarget(filing.entry.id, target.clone())?;
+                    target
+                }
+                Err(why) => {
+                    let (id, path) = (filing.entry.id, &filing.entry.path);
+                    return Ok(Outcome::Later(format!(
+                        "entry {id} (`{path}`) is worked and cannot be archived: {why}; correct `archive`"
+                    )));
+                }
+            },
+        };
+        let wanted = PathBuf::from(target);
+        let mut target = wanted.clone();
         if target == source {
             // It was worked again, and has its place already.
             return Ok(Outcome::Filed);
@@ -227,8 +245,7 @@ impl GateRunner {
             };
             match move_to(&moving) {
                 Ok(Moved::Taken) => {
-                    target =
-                        numbered(Path::new(filing.target.as_deref().unwrap_or_default()), number);
+                    target = numbered(&wanted, number);
                     let text = target.display().to_string();
                     self.context().ledger.retarget(filing.entry.id, text)?;
                 }

@@ -30,12 +30,6 @@ const AFTER_FAILURE: Duration = Duration::from_secs(2);
 /// What a standing problem is about when a pass failed by a fault of ours.
 pub(super) const FAULT: &str = "fault";
 
-/// What a panic says.
-pub(crate) fn panic_words(panic: &(dyn std::any::Any + Send)) -> String {
-    let text = panic.downcast_ref::<&str>().map(|text| (*text).to_owned());
-    text.or_else(|| panic.downcast_ref::<String>().cloned()).unwrap_or("unknown".to_owned())
-}
-
 pub(super) struct GateRunner {
     pub live: Arc<Live>,
     pub folders: Folders,
@@ -204,7 +198,7 @@ impl GateRunner {
         // crash, and it is tried again. Locks that were held are given back.
         let passed = catch_unwind(AssertUnwindSafe(|| self.steps(sweep, notices)));
         let fault = passed.as_ref().err().map(|panic| {
-            let why = panic_words(&**panic);
+            let why = crate::words::panic_words(&**panic);
             format!("the pass failed by a fault of vadegate: {why}; it is tried again")
         });
         self.live.problem(FAULT, fault.clone());

@@ -89,6 +89,8 @@ pub(super) struct State {
     pub pause: Option<Pause>,
     /// Files that no pattern takes, as of the last sweep.
     pub untaken: u64,
+    /// Drop folders that vanished, and the files that lay in them.
+    pub vanished: BTreeMap<String, usize>,
     /// Places of drop folders that another service works.
     pub elsewhere: Vec<String>,
     /// What is being done right now, in words.

@@ -10,7 +10,7 @@ use vadegate_tables::{Depth, Kind, Misfits, Plan, UpTo};
 
 use super::batching::Member;
 use super::gate::GateRunner;
-use super::merge_plan::{BesidePlan, beside};
+use super::merge_plan::{BesidePlan, Unplanned, beside};
 use super::places::builtins;
 use crate::config::{Database, LoadConfig, Mode};
 use crate::ledger::{Entry, LedgerError};
@@ -75,7 +75,7 @@ impl GateRunner {
         let reach = &context.config.reach;
         let ensured = self.folders.ensure(reach, &folder);
         let plan = ensured.map_err(|error| error.to_string());
-        let plan = plan.and_then(|_| beside(reach, path, true));
+        let plan = plan.and_then(|_| beside(reach, path, true).map_err(Unplanned::words));
         let problem = plan.as_ref().err().cloned();
         if problem.is_some() {
             self.wake_in(Duration::from_secs(5));

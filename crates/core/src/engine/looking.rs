@@ -51,6 +51,7 @@ impl GateRunner {
         live.problem("drop", None);
         let unread: Vec<&str> = swept.unread.iter().map(|unread| unread.why.as_str()).collect();
         live.problem("subfolders", (!unread.is_empty()).then(|| unread.join("; ")));
+        tell_vanished(&live, &swept.folders);
         live.state().folders = std::mem::take(&mut swept.folders);
         live.state().untaken = self.untaken;
         self.own_folders();
@@ -237,6 +238,38 @@ impl GateRunner {
         }
         if gone.is_empty() { Ok(()) } else { self.context().ledger.gone(gone, Cause::Pass) }
     }
+}
+
+/// Tells of drop folders that are not there any more although files lay in them: among
+/// several nobody else would miss one.
+fn tell_vanished(live: &Live, found: &[String]) {
+    if live.gate.drops.is_one() {
+        return;
+    }
+    let mut state = live.state();
+    let lay_in = |folder: &str, place: &str| {
+        place.strip_prefix(folder).is_some_and(|rest| rest.starts_with('/'))
+    };
+    let vanished: Vec<(String, usize)> = state
+        .folders
+        .iter()
+        .filter(|folder| !found.contains(folder))
+        .map(|folder| {
+            let places = state.arriving.keys().chain(state.known.keys());
+            (folder.clone(), places.filter(|place| lay_in(folder, place)).count())
+        })
+        .filter(|(_, files)| *files > 0)
+        .collect();
+    state.vanished.extend(vanished);
+    state.vanished.retain(|folder, _| !found.contains(folder));
+    let told: Vec<String> = state
+        .vanished
+        .iter()
+        .map(|(folder, files)| format!("`{folder}` ({})", words::files(*files)))
+        .collect();
+    drop(state);
+    let problem = format!("drop folders in which files lay are not there any more: {}", told.join(", "));
+    live.problem("vanished", (!told.is_empty()).then_some(problem));
 }
 
 /// Takes note of a marker that speaks for its folder.

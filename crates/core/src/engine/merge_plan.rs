@@ -12,7 +12,7 @@ use crate::files::Reach;
 use crate::filing::numbered;
 use crate::ledger::{Entry, StagedOutput};
 use crate::pattern::TemplateError;
-use crate::work::merge::{Opening, begin_with, existing};
+use crate::work::merge::{Opening, begin_with, existing, with_ending};
 
 /// How one table of rows meets its output.
 pub(super) struct RowsPlan {
@@ -98,11 +98,31 @@ pub(super) fn membership(live: &Live, entry: &Entry) -> Result<Membership, Strin
     Ok(Membership { output, added, sheet: sheet.transpose().map_err(failed)? })
 }
 
-fn is_there(reach: &Reach, path: &Path) -> Result<bool, String> {
+/// Why it cannot be said how a batch meets its outputs.
+pub(super) enum Unplanned {
+    /// The batch is held: what is wrong is about its entries, or what the gate says.
+    Hold(String),
+    /// An output of ours cannot be used now: that is no fault of any source, which waits.
+    Output(String),
+}
+
+impl Unplanned {
+    /// Why, in words.
+    pub fn words(self) -> String {
+        match self {
+            Unplanned::Hold(why) | Unplanned::Output(why) => why,
+        }
+    }
+}
+
+fn is_there(reach: &Reach, path: &Path) -> Result<bool, Unplanned> {
     let found = reach.at_if_there(path).and_then(|at| at.map_or(Ok(None), |at| at.look()));
     match found {
         Ok(meta) => Ok(meta.is_some_and(|meta| meta.is_file())),
-        Err(error) => Err(format!("the output `{}` cannot be looked at: {error}", path.display())),
+        Err(error) => Err(Unplanned::Output(format!(
+            "the output `{}` cannot be looked at: {error}",
+            path.display()
+        ))),
     }
 }
 
@@ -113,11 +133,12 @@ pub(super) fn batch_plan(
     config: &MergeConfig,
     output: &Path,
     first: &Entry,
-) -> Result<BatchPlan, String> {
+) -> Result<BatchPlan, Unplanned> {
     let reach = &live.context.config.reach;
     let rows = plan(reach, config, output, config.exists)?;
     let path = |template| {
-        live.path_for(template, first, None).map(PathBuf::from).map_err(|error| error.to_string())
+        let path = live.path_for(template, first, None).map(PathBuf::from);
+        path.map_err(|error| Unplanned::Hold(error.to_string()))
     };
     let grows = rows.mode == "append" || rows.opening.base.is_some();
     let rejects = match &config.rejects {
@@ -139,10 +160,10 @@ pub(super) fn batch_plan(
     paths.sort();
     // Each would take the other's rows for a stranger's.
     match paths.windows(2).find(|two| two[0] == two[1]) {
-        Some(two) => Err(format!(
+        Some(two) => Err(Unplanned::Hold(format!(
             "two outputs of the batch come to `{}`; give `into`, `also_all` and `rejects` paths of their own",
             two[0]
-        )),
+        ))),
         None => Ok(plan),
     }
 }
@@ -163,15 +184,11 @@ fn foreign(live: &Live, output: &StagedOutput) -> Option<String> {
     })
 }
 
-/// `out/tide.csv` with the ending `rejects.csv` is `out/tide.rejects.csv`.
-fn with_ending(output: &Path, ending: &str) -> PathBuf {
-    let name = output.file_name().unwrap_or_default().to_string_lossy();
-    let name = name.strip_suffix(".gz").unwrap_or(&name);
-    let stem = name.rsplit_once('.').map_or(name, |(stem, _)| stem);
-    output.with_file_name(format!("{stem}.{ending}"))
-}
-
-pub(super) fn beside(reach: &Reach, path: PathBuf, grows: bool) -> Result<BesidePlan, String> {
+pub(super) fn beside(
+    reach: &Reach,
+    path: PathBuf,
+    grows: bool,
+) -> Result<BesidePlan, Unplanned> {
     let there = is_there(reach, &path)?;
     let version = reach.at(&path).and_then(|at| at.version());
     let bytes = version.ok().flatten().map_or(0, |version| version.bytes);
@@ -188,7 +205,7 @@ pub(super) fn plan(
     config: &MergeConfig,
     output: &Path,
     exists: Exists,
-) -> Result<RowsPlan, String> {
+) -> Result<RowsPlan, Unplanned> {
     let there = is_there(reach, output)?;
     let options = config.options(output);
     let writing = options.writing.clone();
@@ -208,7 +225,7 @@ pub(super) fn plan(
     match exists {
         Exists::Replace => plan.mode = "replace",
         Exists::Append if there && writing.can_grow() => {
-            let found = existing(reach, output, &writing)?;
+            let found = existing(reach, output, &writing).map_err(Unplanned::Output)?;
             plan.mode = "append";
             plan.base_bytes = found.bytes;
             if !found.columns.is_empty() {
@@ -219,7 +236,7 @@ pub(super) fn plan(
         }
         // What rows cannot be added to is written anew, with its rows first.
         Exists::Append if there => {
-            begin_with(&mut plan.columns, reach, output)?;
+            begin_with(&mut plan.columns, reach, output).map_err(Unplanned::Output)?;
             plan.mode = "replace";
             plan.opening.base = Some(output.to_owned());
         }
@@ -237,10 +254,10 @@ pub(super) fn plan(
             }
         }
         Exists::Fail if there => {
-            return Err(format!(
+            return Err(Unplanned::Hold(format!(
                 "the output `{}` exists already, and the gate says exists = \"fail\"",
                 output.display()
-            ));
+            )));
         }
         Exists::Fail => {}
     }

@@ -8,7 +8,7 @@ use vadegate_tables::Depth;
 
 use super::batching::{Closed, Member, gather};
 use super::gate::GateRunner;
-use super::merge_plan::{BatchPlan, batch_plan};
+use super::merge_plan::{BatchPlan, Unplanned, batch_plan};
 use crate::arrivals::Version;
 use crate::config::{MergeConfig, Work};
 use crate::files::At;
@@ -154,12 +154,19 @@ impl GateRunner {
         let Some(first) = members.first() else { return Ok(()) };
         let mut plan = match batch_plan(&self.live, config, output, &first.filing.entry) {
             Ok(plan) => plan,
-            Err(reason) => {
+            Err(Unplanned::Hold(reason)) => {
                 return members
                     .iter()
                     .try_for_each(|member| self.hold_entry(&member.filing, reason.clone()));
             }
+            Err(Unplanned::Output(why)) => {
+                let again = "; its files wait, and it is tried again";
+                self.live.problem("output damaged", Some(format!("{why}{again}")));
+                self.wake_in(OUTPUT_AGAIN);
+                return Ok(());
+            }
         };
+        self.live.problem("output damaged", None);
         // Always in the same order, so that two gates never wait for each other.
         let mut paths: Vec<PathBuf> =
             plan.outputs().into_iter().map(|output| PathBuf::from(output.path)).collect();
@@ -331,8 +338,7 @@ impl GateRunner {
         for (filing, source) in filings.iter().zip(sources) {
             let mut entry = filing.entry.clone();
             entry.batch = Some(*batch);
-            // A template that cannot be written leaves the file in place; it
-            // was checked against the patterns when the configuration was read.
+            // Without a place it is worked all the same, and told when it is to be filed.
             let target = self.live.archive_path(&entry).unwrap_or(None);
             entries.push((entry.id, Some(made.account.taken_from(&source.name)), target));
         }

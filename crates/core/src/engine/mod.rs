@@ -52,12 +52,12 @@ use std::time::Duration;
 use jiff::Timestamp;
 
 use crate::config::Config;
+use crate::work::deaths::Deaths;
 use crate::ledger::{Ledger, LedgerError};
 pub use batching::Gathering;
 use context::Context;
 pub(crate) use context::steady;
 use gate::GateRunner;
-pub(crate) use gate::panic_words;
 use handle::{Command, GateHandle};
 pub use listing::FilePage;
 pub use live::PassReport;
@@ -162,7 +162,8 @@ impl Engine {
     pub fn open(config: Config) -> Result<Self, EngineError> {
         let lock = StateLock::take(&config.service.state)?;
         let ledger = Ledger::open(&config.service.state)?;
-        Ok(Engine::over(config, ledger, Some(lock)))
+        let deaths = Deaths::begin(&config.service.state, &ledger)?;
+        Ok(Engine::over(config, ledger, deaths, Some(lock)))
     }
 
     /// An engine that only answers questions, beside a service or without one.
@@ -176,11 +177,11 @@ impl Engine {
             Err(LedgerError::Absent { .. }) => Ledger::nothing(),
             opened => opened?,
         };
-        Ok(Engine::over(config, ledger, None))
+        Ok(Engine::over(config, ledger, Deaths::default(), None))
     }
 
-    fn over(config: Config, ledger: Ledger, lock: Option<StateLock>) -> Self {
-        let context = Arc::new(Context::new(config, ledger));
+    fn over(config: Config, ledger: Ledger, deaths: Deaths, lock: Option<StateLock>) -> Self {
+        let context = Arc::new(Context::new(config, ledger, deaths));
         let gates = context.config.gates.iter();
         let gates = gates.map(|gate| (gate.name.clone(), GateHandle::new(&context, gate)));
         let gates = gates.collect();

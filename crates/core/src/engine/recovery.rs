@@ -46,6 +46,11 @@ impl GateRunner {
                 )?;
             }
         }
+        for (filing, _) in self.context().ledger.ready(&name)? {
+            if let Some(why) = self.context().deaths.condemned(filing.entry.id) {
+                self.hold_entry(&filing, why)?;
+            }
+        }
         self.publish_pending()?;
         let worked = self.to_file()?;
         self.file(worked, Cause::Recovery)?;

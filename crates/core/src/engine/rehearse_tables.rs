@@ -9,9 +9,9 @@ use vadegate_tables::Plan;
 use super::batching::gather;
 use super::live::Live;
 use super::load_plan::{note_typed, table_of};
-use super::merge_plan::batch_plan;
+use super::merge_plan::{Unplanned, batch_plan};
 use super::rehearse::{Rehearsing, Will, hold};
-use crate::config::Work;
+use crate::config::{Mode, Work};
 use crate::ledger::{Entry, Filing};
 use crate::work::load::{DbError, Destination, TableColumn, destination, fit};
 use crate::work::merge::SourceFault;
@@ -72,7 +72,20 @@ fn batch_of(
 ) -> Result<BatchOf, String> {
     match &live.gate.work {
         Work::Merge(config) => {
-            batch_plan(live, config, Path::new(output), first).map(|plan| BatchOf {
+            let plan = match batch_plan(live, config, Path::new(output), first) {
+                Ok(plan) => plan,
+                Err(Unplanned::Hold(why)) => return Err(why),
+                Err(Unplanned::Output(why)) => {
+                    return Ok(BatchOf {
+                        output: output.to_owned(),
+                        mode: String::new(),
+                        plan: Plan::new(config.options(Path::new(output))),
+                        table: None,
+                        waits: Some(why),
+                    });
+                }
+            };
+            Ok(BatchOf {
                 output: plan.rows.path.display().to_string(),
                 mode: plan.rows.mode.to_owned(),
                 plan: plan.rows.columns,
@@ -84,7 +97,14 @@ fn batch_of(
             let table = table_of(live, config, first)?;
             let asked = asked.get_or_insert_with(|| (destination(&config.to), None));
             // Where the database is away the files wait; they can still be read.
-            let (columns, waits) = table_at(asked, &table, config.create);
+            let (columns, mut waits) = table_at(asked, &table, config.create);
+            if config.mode == Mode::Upsert
+                && columns.is_some()
+                && let Ok(false) = asked.0.is_unique(&table, &config.key)
+            {
+                let key = config.key.join(", ");
+                waits = Some(format!("the table has no unique rule over the key ({key}); add one"));
+            }
             Ok(BatchOf {
                 plan: Plan::new(config.options()),
                 output: output.to_owned(),

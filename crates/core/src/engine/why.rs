@@ -7,6 +7,7 @@ use utoipa::ToSchema;
 
 use super::context::Context;
 use super::live::Live;
+use super::lying::{Lies, LiesNow};
 use super::views::{self, FileView};
 use super::{EngineError, LedgerError};
 use crate::arrivals::look_at;
@@ -150,9 +151,11 @@ fn answer_of(context: &Context, path: &Path, entry: Entry) -> Result<Answer, Why
 
 fn sentence(context: &Context, entry: &Entry) -> Result<String, WhyError> {
     let id = entry.id;
+    let gone = matches!(Lies::of(&context.config.reach, entry).now, LiesNow::Missing);
+    let gone = if gone { ", where it is not any more" } else { "" };
     let lies = match &entry.filed_to {
-        Some(place) => format!("archived at {place}"),
-        None => "left in place".to_owned(),
+        Some(place) => format!("archived at {place}{gone}"),
+        None => format!("left in place{gone}"),
     };
     let at = |time: Option<jiff::Timestamp>| {
         time.map(|time| format!(" at {time:.0}")).unwrap_or_default()

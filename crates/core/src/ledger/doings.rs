@@ -1,7 +1,7 @@
 //! What the engine does to entries. Each doing is one job of the writing
 //! thread: all of it becomes durable, or nothing.
 
-use rusqlite::params;
+use rusqlite::{OptionalExtension, params};
 
 use super::orders::{Claim, CommitBatch, Filed, Hold, Worked};
 use super::steps::{
@@ -267,6 +267,17 @@ impl Ledger {
             }
             Ok(())
         })
+    }
+
+    /// Records that the service died while it read the file of an entry alone; gives how
+    /// often it has.
+    pub(crate) fn died_over(&self, entry: i64) -> Result<i64, LedgerError> {
+        self.submit(move |tx| {
+            let update = "UPDATE entry SET deaths = deaths + 1 WHERE id = ? RETURNING deaths";
+            let deaths = tx.connection.query_row(update, [entry], |row| row.get(0)).optional();
+            Ok(deaths.map_err(writing)?.unwrap_or(0))
+        })?
+        .wait()
     }
 
     /// Records that the program which works an entry has changed its file: what lies

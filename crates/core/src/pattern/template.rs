@@ -149,6 +149,15 @@ impl Template {
         pattern
     }
 
+    /// A text that it can be: each field is `x`.
+    pub(crate) fn example(&self) -> String {
+        let piece = |piece: &Piece| match piece {
+            Piece::Value { .. } => "x".to_owned(),
+            Piece::Text(text) => text.clone(),
+        };
+        self.pieces.iter().map(piece).collect()
+    }
+
     /// Whether `name` is a built-in field.
     pub fn is_builtin(name: &str) -> bool {
         BUILTIN_NAMES.contains(&name) || name == "now"

@@ -254,6 +254,7 @@ impl HandMerge {
         let source = Source {
             path: one.path.clone(),
             reach: Reach::anywhere(),
+            noted: None,
             name: one.name.clone(),
             version: one.version,
             added,
@@ -306,9 +307,7 @@ fn leave_out_own(
 }
 
 fn rejects_of(output: &Path) -> PathBuf {
-    let name = output.file_name().unwrap_or_default().to_string_lossy();
-    let stem = name.split_once('.').map_or(&*name, |(stem, _)| stem);
-    output.with_file_name(format!("{stem}.rejects.csv"))
+    super::merge::with_ending(output, "rejects.csv")
 }
 
 impl HandPlan {
@@ -413,6 +412,7 @@ impl HandPlan {
             crlf: asked.crlf,
             encoding: asked.encoding,
             mark: asked.mark,
+            escape_formulas: asked.escape_formulas,
             scratch: Some(folder.to_owned()),
             ..by_name
         };

@@ -17,12 +17,15 @@ use crate::arrivals::{Sum, Version};
 use crate::fault::at;
 use crate::files::{At, Reach};
 use crate::ledger::MadeOutput;
+use crate::work::deaths::{BeingRead, Deaths};
 
 /// A source of a merge.
 pub(crate) struct Source {
     pub path: PathBuf,
     /// By what it is reached.
     pub reach: Reach,
+    /// Its entry, and where it is noted that it is read; none of a merge by hand.
+    pub noted: Option<(i64, Arc<Deaths>)>,
     /// Its name in accounts.
     pub name: String,
     pub version: Version,
@@ -36,6 +39,11 @@ pub(crate) struct Source {
 }
 
 impl Source {
+    /// Notes that it is read, until what is given is dropped.
+    fn noted(&self) -> Option<BeingRead<'_>> {
+        self.noted.as_ref().map(|(entry, deaths)| deaths.reading(*entry))
+    }
+
     fn input<'a>(&'a self, file: &'a File) -> Input<'a> {
         Input {
             name: &self.name,
@@ -99,7 +107,8 @@ fn open(source: &Source) -> Result<File, SourceFault> {
 /// Notes a source in the plan, after reading it to its header or its end.
 pub(crate) fn note(plan: &mut Plan, source: &Source, depth: Depth) -> Result<(), SourceFault> {
     let file = open(source)?;
-    crate::fault::at("read.table").map_err(SourceFault::Unreadable)?;
+    let _noted = source.noted();
+    at("read.table").map_err(SourceFault::Unreadable)?;
     guarded(|| plan.note(&source.input(&file), depth))
 }
 
@@ -109,7 +118,7 @@ fn guarded(read: impl FnOnce() -> Result<(), MergeError>) -> Result<(), SourceFa
     match catch_unwind(AssertUnwindSafe(read)) {
         Ok(outcome) => outcome.map_err(fault),
         Err(panic) => {
-            let why = crate::engine::panic_words(&*panic);
+            let why = crate::words::panic_words(&*panic);
             Err(SourceFault::Faulty(format!("its reader gave up over it: {why}")))
         }
     }
@@ -250,6 +259,14 @@ pub(crate) struct RejectsAt<'a> {
     pub header: bool,
 }
 
+/// `out/tide.csv` with the ending `rejects.csv` is `out/tide.rejects.csv`.
+pub(crate) fn with_ending(output: &Path, ending: &str) -> PathBuf {
+    let name = output.file_name().unwrap_or_default().to_string_lossy();
+    let name = name.strip_suffix(".gz").unwrap_or(&name);
+    let stem = name.rsplit_once('.').map_or(name, |(stem, _)| stem);
+    output.with_file_name(format!("{stem}.{ending}"))
+}
+
 /// What all sources allow to read or write, so that an output is not open to more people
 /// than what it was made of; nobody may execute it.
 pub(crate) fn strictest_mode(sources: &[Source]) -> u32 {
@@ -271,8 +288,24 @@ pub(crate) fn default_mode() -> u32 {
     0o666 & !umask
 }
 
-/// Writes the rows of all sources to `staged` and makes them durable.
+/// Writes the rows of all sources to `staged` and makes them durable. A writer that gives
+/// up (over a full disk, say) has failed the output, and no source.
 pub(crate) fn stage(
+    plan: Plan,
+    sources: &[Source],
+    staged: &At,
+    opening: &Opening,
+    rejects: Option<&RejectsAt<'_>>,
+    stopping: &AtomicBool,
+) -> Result<Staged, StageError> {
+    let write = || write_all(plan, sources, staged, opening, rejects, stopping);
+    catch_unwind(AssertUnwindSafe(write)).unwrap_or_else(|panic| {
+        let why = crate::words::panic_words(&*panic);
+        Err(StageError::Output(io::Error::other(format!("its writer gave up: {why}"))))
+    })
+}
+
+fn write_all(
     plan: Plan,
     sources: &[Source],
     staged: &At,
@@ -341,6 +374,7 @@ pub(crate) fn copy_all(
             return Err(StageError::Stopped);
         }
         let input = open(source).map_err(|fault| StageError::Source(at, fault))?;
+        let _noted = source.noted();
         match merger.copy(&source.input(&input)) {
             Ok(()) => {}
             Err(error @ (MergeError::Output(_) | MergeError::Unbalanced(_))) => {

@@ -3,6 +3,7 @@
 //! without a gate and without the ledger.
 
 pub mod by_hand;
+pub(crate) mod deaths;
 pub(crate) mod load;
 pub(crate) mod merge;
 pub(crate) mod publish;

@@ -5,7 +5,7 @@ mod cells;
 mod sheet;
 
 use std::io::{self, Read, Seek};
-use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::panic::{AssertUnwindSafe, catch_unwind, resume_unwind};
 
 use calamine::{
     Data, Ods, OdsError, Range, Reader as _, SheetType, SheetVisible, Xls, XlsError, Xlsx,
@@ -18,7 +18,7 @@ use sheet::SheetTable;
 use crate::budget;
 use crate::container;
 use crate::fault::Fault;
-use crate::source::{Format, Merged, Reading, Sheets, Visit};
+use crate::source::{Format, Merged, Reading, Sheets, Table, Visit};
 
 /// Letters of a column, from 0: `A`, `B`, … `AA`.
 pub(crate) fn letters(column: u32) -> String {
@@ -114,10 +114,21 @@ pub(crate) fn each_sheet<R: Read + Seek + Again, E: From<Fault>>(
     reading: &Reading,
     visit: Visit<'_, E>,
 ) -> Result<(), E> {
-    let read = AssertUnwindSafe(|| read_sheets(bytes, format, reading, visit));
-    catch_unwind(read).unwrap_or_else(|_| {
-        Err(Fault::Workbook("it is damaged, and its reader gave up".into()).into())
-    })
+    // What fails behind `visit` is no fault of the file that is read.
+    let mut of_visit = false;
+    let mut visit = |table: &mut dyn Table| {
+        let visited = catch_unwind(AssertUnwindSafe(|| visit(table)));
+        visited.unwrap_or_else(|panic| {
+            of_visit = true;
+            resume_unwind(panic)
+        })
+    };
+    let read = catch_unwind(AssertUnwindSafe(|| read_sheets(bytes, format, reading, &mut visit)));
+    match read {
+        Ok(read) => read,
+        Err(panic) if of_visit => resume_unwind(panic),
+        Err(_) => Err(Fault::Workbook("it is damaged, and its reader gave up".into()).into()),
+    }
 }
 
 fn read_sheets<R: Read + Seek + Again, E: From<Fault>>(

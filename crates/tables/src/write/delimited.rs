@@ -50,6 +50,9 @@ impl<'a> Delimited<'a> {
                 self.line.push(delimiter);
             }
             self.text.clear();
+            if self.writing.escape_formulas && is_formula(cell) {
+                self.text.push('\'');
+            }
             cell.write_to(&mut self.text);
             if self.writing.quote_all {
                 self.line.push(b'"');
@@ -69,6 +72,14 @@ impl<'a> Delimited<'a> {
         self.line.clear();
         Ok(())
     }
+}
+
+/// Whether a spreadsheet that opens the text would take the cell for a formula. Numbers
+/// are none, whatever their sign.
+fn is_formula(cell: &Cell<'_>) -> bool {
+    let Cell::Text(text) = cell else { return false };
+    let signed = text.strip_prefix(['-', '+']).is_some_and(|rest| rest.parse::<f64>().is_ok());
+    text.starts_with(['=', '+', '-', '@', '\t', '\r']) && !signed
 }
 
 fn encode<'a>(line: &'a [u8], encoding: Encoding, room: &'a mut Vec<u8>) -> io::Result<&'a [u8]> {

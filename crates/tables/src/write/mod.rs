@@ -59,6 +59,9 @@ pub struct Writing {
     pub encoding: Encoding,
     /// Whether the text begins with a byte-order mark.
     pub mark: bool,
+    /// Whether text that a spreadsheet would take for a formula gets an apostrophe before
+    /// it, so that it stays text.
+    pub escape_formulas: bool,
     /// How sources stand in a workbook.
     pub stacking: Stacking,
     /// Where a workbook keeps its sheets until it is done; the system's folder for
@@ -77,6 +80,7 @@ impl Writing {
             crlf: false,
             encoding: Encoding::UTF_8,
             mark: false,
+            escape_formulas: false,
             stacking: Stacking::One,
             scratch: None,
         }
@@ -122,6 +126,7 @@ impl Writing {
         self.form == Form::Delimited
             && self.encoding == Encoding::UTF_8
             && !self.quote_all
+            && !self.escape_formulas
             && !self.crlf
             && self.delimiter == delimiter
             && quote == Some(b'"')
