@@ -19,7 +19,9 @@ fn is_page(path: &str) -> bool {
     let mut parts = path.split('/');
     match parts.next() {
         Some("" | "ledger" | "table" | "sign-in") => parts.next().is_none(),
-        Some("gates") => parts.next().is_some_and(|gate| !gate.is_empty()) && parts.next().is_none(),
+        Some("gates") => {
+            parts.next().is_some_and(|gate| !gate.is_empty()) && parts.next().is_none()
+        }
         Some("entries") => {
             let number = parts.next().unwrap_or("");
             let known = !number.is_empty() && number.bytes().all(|byte| byte.is_ascii_digit());
@@ -54,8 +56,7 @@ pub(crate) async fn serve(request: HttpRequest) -> Result<HttpResponse, Problem>
     let index = Files::get("index.html");
     let body = index.map_or_else(|| NOT_BUILT.into(), |file| file.data.into_owned());
     // The page itself says that there is nothing.
-    let mut answer =
-        if is_page(path) { HttpResponse::Ok() } else { HttpResponse::NotFound() };
+    let mut answer = if is_page(path) { HttpResponse::Ok() } else { HttpResponse::NotFound() };
     Ok(answer
         .content_type("text/html; charset=utf-8")
         .insert_header((header::CACHE_CONTROL, "no-cache"))

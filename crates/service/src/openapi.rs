@@ -1,7 +1,7 @@
 //! The OpenAPI document, made from the code.
 
-use utoipa::openapi::{ContentBuilder, Ref, Response, ResponseBuilder};
 use utoipa::openapi::security::{ApiKey, ApiKeyValue, HttpAuthScheme, HttpBuilder, SecurityScheme};
+use utoipa::openapi::{ContentBuilder, Ref, Response, ResponseBuilder};
 use utoipa::{Modify, OpenApi};
 
 use crate::api::{entries, events, gates, offers, people, service, session};
@@ -88,9 +88,8 @@ struct Problems;
 impl Modify for Problems {
     fn modify(&self, openapi: &mut utoipa::openapi::OpenApi) {
         for (pattern, item) in &mut openapi.paths.paths {
-            let all = [
-                &mut item.get, &mut item.post, &mut item.put, &mut item.delete, &mut item.patch,
-            ];
+            let all =
+                [&mut item.get, &mut item.post, &mut item.put, &mut item.delete, &mut item.patch];
             for operation in all.into_iter().flatten() {
                 let mut wanted = PROBLEMS.to_vec();
                 if operation.security.is_none() {

@@ -76,9 +76,11 @@ fn damaged(error: impl std::fmt::Display) -> Fault {
 pub(crate) fn workbook_kind(file: impl Read + Seek) -> Option<crate::source::Format> {
     let mut archive = ZipArchive::new(file).ok()?;
     if archive.by_name("[Content_Types].xml").is_ok() {
-        return archive.file_names().flatten().any(|name| name.starts_with("xl/")).then_some(
-            crate::source::Format::Xlsx,
-        );
+        return archive
+            .file_names()
+            .flatten()
+            .any(|name| name.starts_with("xl/"))
+            .then_some(crate::source::Format::Xlsx);
     }
     let mut kind = String::new();
     let told = archive.by_name("mimetype").ok()?;
@@ -245,8 +247,7 @@ pub(crate) fn check_records(stream: &[u8]) -> Result<(), Fault> {
             };
             let (row, column, last) = (row.into(), column.into(), u64::from(last.max(column)));
             let [top, left, bottom, right] = bounds.unwrap_or([row, column, row, last]);
-            bounds =
-                Some([top.min(row), left.min(column), bottom.max(row), right.max(last)]);
+            bounds = Some([top.min(row), left.min(column), bottom.max(row), right.max(last)]);
         }
         at += 4 + usize::from(length);
     }
@@ -264,7 +265,9 @@ mod tests {
             format!("<table:table-cell table:number-columns-repeated=\"{repeat}\"{value}/>")
         };
         let row = |repeat: u64, cells: &str| {
-            format!("<table:table-row table:number-rows-repeated=\"{repeat}\">{cells}</table:table-row>")
+            format!(
+                "<table:table-row table:number-rows-repeated=\"{repeat}\">{cells}</table:table-row>"
+            )
         };
         let sheet = |rows: &str| format!("<a><table:table>{rows}</table:table></a>");
         let counted = |text: String| count_cells(text.as_bytes());
@@ -274,8 +277,12 @@ mod tests {
         for bomb in [
             row(1_000_000, &cell(95, true)),
             row(1, &cell(9_000_000, true)),
-            format!("{}{}{}", row(1, &cell(1, true)), row(1_000_000, &cell(1, false)),
-                row(1, &(cell(16_000, false) + &cell(1, true)))),
+            format!(
+                "{}{}{}",
+                row(1, &cell(1, true)),
+                row(1_000_000, &cell(1, false)),
+                row(1, &(cell(16_000, false) + &cell(1, true)))
+            ),
         ] {
             let error = counted(sheet(&bomb)).unwrap_err().to_string();
             assert!(error.contains("more than 8000000 cells"), "{error}");
@@ -301,7 +308,8 @@ mod tests {
             bytes
         };
         let sheet = |corner: (u16, u16)| {
-            [record(0x0809, 0, 0), record(0x0203, 0, 0), record(0x0203, corner.0, corner.1)].concat()
+            [record(0x0809, 0, 0), record(0x0203, 0, 0), record(0x0203, corner.0, corner.1)]
+                .concat()
         };
         assert!(check_records(&sheet((1000, 200))).is_ok());
         assert!(check_records(&sheet((65_535, 255))).is_err());

@@ -101,10 +101,7 @@ const MOST_STREAM: usize = 512 << 20;
 ///
 /// # Errors
 /// [`Fault::Workbook`] and [`Fault::Io`].
-pub(crate) fn stream(
-    mut file: impl Read + Seek,
-    names: &[&str],
-) -> Result<Option<Vec<u8>>, Fault> {
+pub(crate) fn stream(mut file: impl Read + Seek, names: &[&str]) -> Result<Option<Vec<u8>>, Fault> {
     /// Bytes of an entry of the directory.
     const ENTRY: usize = 128;
     /// Shorter streams stand among the small ones, in sectors of their own size.

@@ -19,7 +19,13 @@ impl Encoding {
 
     /// The commonest, for messages.
     pub const USUAL: [&'static str; 8] = [
-        "utf-8", "utf-16le", "utf-16be", "windows-1252", "iso-8859-15", "shift_jis", "gb18030",
+        "utf-8",
+        "utf-16le",
+        "utf-16be",
+        "windows-1252",
+        "iso-8859-15",
+        "shift_jis",
+        "gb18030",
         "windows-1251",
     ];
 

@@ -60,7 +60,9 @@ pub enum Fault {
         encoding: &'static str,
     },
     /// The encoding that was said would make other letters of it.
-    #[error("it is no {said}, as `encoding` says: it reads as utf-8; leave `encoding` away, or say the right one")]
+    #[error(
+        "it is no {said}, as `encoding` says: it reads as utf-8; leave `encoding` away, or say the right one"
+    )]
     Misread {
         /// Name of the encoding that was said.
         said: &'static str,

@@ -5,8 +5,8 @@ use std::collections::{HashMap, HashSet};
 use std::fmt;
 use std::io::Read;
 
-use serde::de::{Deserializer, MapAccess, Visitor};
 use serde::Deserialize;
+use serde::de::{Deserializer, MapAccess, Visitor};
 use serde_json::value::RawValue;
 
 use crate::budget::MOST_COLUMNS;
@@ -215,7 +215,9 @@ pub(crate) fn columns(text: impl Read) -> Result<Vec<String>, Fault> {
 /// [`Fault::Json`] and [`Fault::Io`].
 pub(crate) fn first_columns(bytes: Bytes<'_>, found: &Found) -> Result<Vec<String>, Fault> {
     let first = Objects::new(text_of(bytes, found)).next()?;
-    Ok(first.map(|(_, object)| object.0.into_iter().map(|(name, _)| name).collect()).unwrap_or_default())
+    Ok(first
+        .map(|(_, object)| object.0.into_iter().map(|(name, _)| name).collect())
+        .unwrap_or_default())
 }
 
 /// JSON records as a table. Members that are objects or arrays stand as JSON text.

@@ -338,11 +338,7 @@ const OTHERS: [(&[u8], &str); 9] = [
     (b"PK\x05\x06", "an empty zip archive"),
 ];
 
-fn workbook_by_bytes(
-    start: &[u8],
-    file: Bytes<'_>,
-    gzip: bool,
-) -> Result<Option<Format>, Fault> {
+fn workbook_by_bytes(start: &[u8], file: Bytes<'_>, gzip: bool) -> Result<Option<Format>, Fault> {
     let unknown = |what: &str| Err(Fault::Unknown(what.to_owned()));
     if start.starts_with(b"PK\x03\x04") {
         if gzip {

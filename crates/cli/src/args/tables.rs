@@ -14,7 +14,7 @@ pub struct Dialect {
     /// What stands around fields, or `none`
     #[arg(long, value_name = "CHARACTER")]
     pub quote: Option<String>,
-    /// Encoding of text: utf-8, utf-16le, utf-16be or windows-1252
+    /// Encoding of text, such as utf-8, utf-16le, windows-1252, shift_jis or gb18030
     #[arg(long, value_name = "NAME")]
     pub encoding: Option<String>,
     /// Where the names of the columns stand: first, none, or the number of a row

@@ -44,7 +44,8 @@ pub fn init(file: &Path, args: &Init) -> Result<(), Failure> {
     // A folder's name, and the user's choice of a gate's, are tried like any
     // configuration; the drop folder must come out as it was named.
     let config = Config::parse(&file, &text)?;
-    let same = |gate: &vadegate_core::config::Gate| gate.drops.is_one() && gate.drops.base() == drop;
+    let same =
+        |gate: &vadegate_core::config::Gate| gate.drops.is_one() && gate.drops.base() == drop;
     if !config.gates.iter().any(same) {
         return wrong(format!(
             "the name of `{shown}` has characters that mean something else in a configuration (such as `${{`, `<` or `*`); rename the folder"

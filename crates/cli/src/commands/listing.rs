@@ -260,7 +260,8 @@ fn print_table(listed: &[Listed]) -> Result<(), Failure> {
                 table.add_row([show::cell(""), show::cell(&file.path), size, modified]);
             }
             Listed::OfGate(file) => {
-                let (verdict, because) = (show::word(word(file.verdict)), show::cell(&file.because));
+                let (verdict, because) =
+                    (show::word(word(file.verdict)), show::cell(&file.because));
                 let (gate, path) = (show::cell(&file.gate), show::cell(&file.place));
                 table.add_row([gate, path, size, modified, verdict, because]);
             }

@@ -151,7 +151,8 @@ fn toml(
     let here = std::env::current_dir().ok();
     let below = here.and_then(|here| Some(folder.strip_prefix(here).ok()?.to_owned()));
     let folder = below.unwrap_or_else(|| folder.to_owned());
-    let folder = if folder.as_os_str().is_empty() { std::path::Path::new(".").to_owned() } else { folder };
+    let folder =
+        if folder.as_os_str().is_empty() { std::path::Path::new(".").to_owned() } else { folder };
     let folder = quoted(&folder.display().to_string());
     let mut text = format!(
         "[gate.{gate}]\ndrop = {folder}\ntake = [{}]\n\n[gate.{gate}.merge]\ninto = \"out/{gate}.csv\"\nmisfits = \"set aside\"\n",

@@ -148,6 +148,14 @@ impl Page {
                 || error.is_stale_element_reference()
                 || error.is_element_not_interactable();
             assert!(passing && begun.elapsed() < PATIENCE, "{xpath} cannot be clicked: {error}");
+            if covered {
+                // As a person does with what lies behind the bar; it may be gone by now.
+                let target = serde_json::to_value(&self.find(xpath).await).unwrap();
+                let _ = self
+                    .client
+                    .execute("arguments[0].scrollIntoView({block: 'center'})", vec![target])
+                    .await;
+            }
         }
     }
 

@@ -98,10 +98,10 @@ fn what_may_not_be_read_is_told_and_the_rest_goes_on() {
 }
 
 /// A small file system of its own, until it is dropped.
-struct Mount(std::path::PathBuf);
+pub struct Mount(std::path::PathBuf);
 
 impl Mount {
-    fn tmpfs(place: &Path, size: &str) -> Option<Self> {
+    pub fn tmpfs(place: &Path, size: &str) -> Option<Self> {
         let options = format!("size={size}");
         let mut mount = Command::new("mount");
         mount.args(["-t", "tmpfs", "-o", &options, "none"]).arg(place);

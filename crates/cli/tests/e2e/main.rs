@@ -8,6 +8,9 @@
 //! * `commands`: what the commands print, and their exit status.
 //! * `rehearse`: what a pass would do, and that it touches nothing.
 //! * `reload`: a changed configuration is taken while the service runs.
+//! * `guarding`: nobody gets in, nothing gets out.
+//! * `promises`: nothing lost, nothing twice, nothing stuck, nothing misleading.
+//! * `power`: the power is cut before anything was synced.
 //! * `service`: the HTTP interface, live events, sign-in, starting and stopping.
 //! * `console`: the page, in headless Chromium.
 //! * `demo`: the demo as a newcomer meets it.
@@ -29,6 +32,7 @@ mod databases;
 mod demo;
 mod faults;
 mod folders;
+mod guarding;
 mod identity;
 mod keeping;
 mod loads;
@@ -36,6 +40,8 @@ mod model;
 mod offers;
 mod passes;
 mod people;
+mod power;
+mod promises;
 mod rehearse;
 mod reload;
 mod service;

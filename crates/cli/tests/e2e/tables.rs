@@ -146,7 +146,12 @@ fn a_sample_tells_what_is_in_a_file_and_writes_a_gate_for_it() {
 
     // The gate that it writes takes the file, and types it.
     let (_, gate, _) = ran(&coast, &["sample", "ullin-bay_1.csv", "--toml"]);
-    coast.configure(&gate.replace("[gate.ullin-bay]", "[gate.ullin-bay]\nsettle = \"0s\""));
+    assert!(gate.contains("drop = \".\""), "the file's own folder: {gate}");
+    assert!(!gate.contains("required"), "one file says nothing of others: {gate}");
+    let ours = gate
+        .replace("[gate.ullin-bay]", "[gate.ullin-bay]\nsettle = \"0s\"")
+        .replace("drop = \".\"", "drop = \"drops/ullin-bay\"");
+    coast.configure(&ours);
     coast.folder("drops/ullin-bay");
     coast.drop(
         "drops/ullin-bay/x.csv",

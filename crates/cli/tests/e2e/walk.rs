@@ -326,6 +326,7 @@ fn a_merge_that_makes_its_output() {
     walk(&format!("{ARCHIVE}\nmerge = {{ into = \"out/all.csv\" }}")).go(&[
         "enter.read",
         "enter.sync",
+        "read.table",
         "ledger.commit",
         "ledger.committed",
         "stage.create",

@@ -22,8 +22,8 @@ pub use lease::{Lease, lease_tells, network_kind, writers};
 pub use names::temporary_name;
 pub use settle::{Clock, Look, Verdict, judge};
 pub(crate) use sum::Sum;
-pub(crate) use sweep::sweep_from;
 pub(crate) use sweep::look_at;
+pub(crate) use sweep::sweep_from;
 pub use sweep::{Kind, Seen, SweepProblem, sweep};
 pub use version::Version;
 

@@ -140,10 +140,8 @@ impl Drop for Hub {
 fn drain(shared: &Shared) {
     let mut buffer = vec![std::mem::MaybeUninit::uninit(); 64 * 1024];
     loop {
-        let mut fds = [
-            PollFd::new(&shared.inotify, PollFlags::IN),
-            PollFd::new(&shared.stop, PollFlags::IN),
-        ];
+        let mut fds =
+            [PollFd::new(&shared.inotify, PollFlags::IN), PollFd::new(&shared.stop, PollFlags::IN)];
         match rustix::event::poll(&mut fds, None) {
             Ok(_) | Err(Errno::INTR) => {}
             Err(_) => return,

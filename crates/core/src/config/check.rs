@@ -9,10 +9,10 @@ use std::sync::Arc;
 
 use super::finding::{Finding, Weight, add};
 use super::overlap::check_two;
-use super::{
-    Archive, Config, Database, FoundFolders, Gate, Once, Repeats, Work, write_duration,
-};
+use super::{Archive, Config, Database, FoundFolders, Gate, Once, Repeats, Work, write_duration};
 use crate::arrivals::notices::{Hub, Notices};
+use crate::engine::owner_of;
+use crate::files::owning;
 use crate::pattern::{Pattern, Template};
 use crate::work::load::check_load;
 
@@ -45,13 +45,13 @@ fn check_gate(config: &Config, gate: &Gate, findings: &mut Vec<Finding>) {
     let faults = findings.len();
     check_drops(config, gate, &found, findings);
     if findings.len() == faults {
-        check_notices(config, gate, found, findings);
+        check_notices(config, gate, &found, findings);
     }
     check_patterns(gate, findings);
     for (what, template, moved_to) in written(gate) {
-        let folder = fixed_folder(template.fixed_start());
+        let folder = folder_of(what, template);
         check_place(config, gate, what, &folder, moved_to, findings);
-        check_no_file(gate, what, template, findings);
+        check_no_file(gate, what, &folder, findings);
     }
     if let Work::Load(load) = &gate.work
         && let Database::Sqlite(path) = &load.to
@@ -102,11 +102,16 @@ fn written(gate: &Gate) -> Vec<(&'static str, &Template, bool)> {
     places
 }
 
-/// A folder that is there as a file.
-fn check_no_file(gate: &Gate, what: &str, template: &Template, findings: &mut Vec<Finding>) {
+/// The folder that is surely written to: the template of an output names a file in it,
+/// all others name the folder.
+fn folder_of(what: &str, template: &Template) -> PathBuf {
     let whole = template.uses().next().is_none() && what != "output";
-    let fixed = Path::new(template.fixed_start());
-    let folder = if whole { fixed.to_owned() } else { fixed_folder(template.fixed_start()) };
+    let fixed = template.fixed_start();
+    if whole { PathBuf::from(fixed) } else { fixed_folder(fixed) }
+}
+
+/// A folder that is there as a file.
+fn check_no_file(gate: &Gate, what: &str, folder: &Path, findings: &mut Vec<Finding>) {
     let found = folder.ancestors().find_map(|path| Some((path, path.symlink_metadata().ok()?)));
     if let Some((path, meta)) = found
         && !meta.is_dir()
@@ -190,7 +195,7 @@ fn check_patterns(gate: &Gate, findings: &mut Vec<Finding>) {
 }
 
 /// Whether the kernel tells of changes in the drop folders.
-fn check_notices(config: &Config, gate: &Gate, found: FoundFolders, findings: &mut Vec<Finding>) {
+fn check_notices(config: &Config, gate: &Gate, found: &FoundFolders, findings: &mut Vec<Finding>) {
     if !gate.notices {
         return;
     }
@@ -225,12 +230,24 @@ fn check_drops(config: &Config, gate: &Gate, found: &FoundFolders, findings: &mu
     for folder in &found.folders {
         let folder = gate.drops.path_of(folder);
         check_drop(gate, &folder, findings);
-        if !config.within_roots(&folder) {
-            add(findings, Weight::Fault, gate, outside("drop folder", &folder));
+        if let Some(problem) = outside(config, "drop folder", &folder) {
+            add(findings, Weight::Fault, gate, problem);
         } else if let Err(problem) = config.really_within_roots(&folder) {
+            add(findings, Weight::Fault, gate, problem);
+        } else if let Some(problem) = worked_elsewhere(config, gate, &folder) {
             add(findings, Weight::Fault, gate, problem);
         }
     }
+}
+
+/// Whether another service than that of this configuration works the folder.
+fn worked_elsewhere(config: &Config, gate: &Gate, path: &Path) -> Option<String> {
+    let folder = config.reach.folder(path).ok()?;
+    let elsewhere = owning::belongs_elsewhere(&folder, !gate.only_looks())?;
+    let ours = owner_of(&config.service.state);
+    // A kernel that does not name the process leaves it open who that is.
+    (ours.is_none() || elsewhere.process.is_some() && elsewhere.process != ours)
+        .then(|| owning::words(path, elsewhere))
 }
 
 /// Whether a drop folder is as it should be.
@@ -256,11 +273,20 @@ fn check_drop(gate: &Gate, folder: &Path, findings: &mut Vec<Finding>) {
     add(findings, Weight::Fault, gate, fault);
 }
 
-fn outside(what: &str, folder: &Path) -> String {
-    format!(
-        "the {what} `{}` lies outside the roots; add its folder to `roots` in [service]",
-        folder.display()
-    )
+/// Why a folder is none in which files may lie.
+fn outside(config: &Config, what: &str, folder: &Path) -> Option<String> {
+    let shown = folder.display();
+    if config.within_roots(folder) {
+        return None;
+    }
+    Some(match config.reach.is_state(folder) {
+        true => format!(
+            "the {what} `{shown}` is the state folder, which is never data; name another folder"
+        ),
+        false => format!(
+            "the {what} `{shown}` lies outside the roots; add its folder to `roots` in [service]"
+        ),
+    })
 }
 
 fn check_place(
@@ -272,8 +298,8 @@ fn check_place(
     findings: &mut Vec<Finding>,
 ) {
     let shown = folder.display();
-    if !config.within_roots(folder) {
-        add(findings, Weight::Fault, gate, outside(&format!("{what} folder"), folder));
+    if let Some(problem) = outside(config, &format!("{what} folder"), folder) {
+        add(findings, Weight::Fault, gate, problem);
     }
     let watched = config
         .gates

@@ -10,8 +10,8 @@ use super::identity::{self, Once, Repeats};
 use super::keys::{Range, duration, path_template, patterns, range};
 use super::pick::{self, Pick};
 use super::reader::Section;
-use super::shaping::Value;
 use super::settle::{self, Settle};
+use super::shaping::Value;
 use super::values::{parse_bytes, parse_duration};
 use super::work::{self, Work};
 use crate::files::Durability;
@@ -137,6 +137,12 @@ pub enum Archive {
 }
 
 impl Gate {
+    /// Whether it takes nothing away and works nothing: such gates may share a folder
+    /// with those of another service.
+    pub fn only_looks(&self) -> bool {
+        matches!((&self.archive, &self.work), (Archive::Leave, Work::None))
+    }
+
     /// Whether an output of its own may come to lie in a drop folder of its.
     pub fn may_make_in_drop(&self) -> bool {
         self.outputs().iter().any(|template| {
@@ -266,10 +272,7 @@ fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
         bytes: range(&mut section, "bytes", parse_bytes),
         age: range(&mut section, "age", parse_duration),
     };
-    let empty = [("hold", Empty::Hold), ("take", Empty::Take), ("leave", Empty::Leave)];
-    let empty = section.choice("empty", &empty).unwrap_or(Empty::Hold);
-    let durable = [("content", Durability::Content), ("rename", Durability::Rename)];
-    let durable = section.choice("durable", &durable).unwrap_or(Durability::Content);
+    let (empty, durable) = (read_empty(&mut section), read_durable(&mut section));
     let sweep = duration(&mut section, "sweep").unwrap_or(Duration::from_secs(10));
     let depth = read_depth(&mut section);
     let notices = section.choice("notices", &[("on", true), ("off", false)]).unwrap_or(true);
@@ -317,6 +320,16 @@ fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
         file,
         line,
     })
+}
+
+fn read_empty(section: &mut Section<'_>) -> Empty {
+    let choices = [("hold", Empty::Hold), ("take", Empty::Take), ("leave", Empty::Leave)];
+    section.choice("empty", &choices).unwrap_or(Empty::Hold)
+}
+
+fn read_durable(section: &mut Section<'_>) -> Durability {
+    let choices = [("content", Durability::Content), ("rename", Durability::Rename)];
+    section.choice("durable", &choices).unwrap_or(Durability::Content)
 }
 
 fn read_drops(name: &str, section: &mut Section<'_>, folder: &Path, exact: bool) -> Option<Drops> {

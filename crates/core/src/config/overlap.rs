@@ -22,7 +22,8 @@ pub(super) fn check_two(
         return;
     }
     let both = |path: &PathBuf| first.takes_path(path) && second.takes_path(path);
-    let Some(path) = lying(reach, first, second, both).or_else(|| imagined(first, second, both)) else {
+    let Some(path) = lying(reach, first, second, both).or_else(|| imagined(first, second, both))
+    else {
         return;
     };
     let (a, b) = (&first.name, &second.name);
@@ -65,7 +66,12 @@ fn imagined(first: &Gate, second: &Gate, both: impl Fn(&PathBuf) -> bool) -> Opt
 }
 
 /// A file that lies in a drop folder of both gates.
-fn lying(reach: &files::Reach, first: &Gate, second: &Gate, both: impl Fn(&PathBuf) -> bool) -> Option<PathBuf> {
+fn lying(
+    reach: &files::Reach,
+    first: &Gate,
+    second: &Gate,
+    both: impl Fn(&PathBuf) -> bool,
+) -> Option<PathBuf> {
     let mut found = None;
     for (gate, other) in [(first, second), (second, first)] {
         for place in gate.drops.find().folders {

@@ -138,7 +138,9 @@ pub(super) fn read(section: &mut Section<'_>, fields: &[String]) -> Settle {
         let seconds = section.count("settle").unwrap_or(0);
         section.fault_at(
             "settle",
-            format!("`settle` is {seconds}, without a unit; expected a text such as \"{seconds}s\""),
+            format!(
+                "`settle` is {seconds}, without a unit; expected a text such as \"{seconds}s\""
+            ),
         );
         return Settle::quiet(DEFAULT_QUIET);
     }

@@ -150,8 +150,8 @@ pub(super) fn check_sum(
         Err(why) => format!("its checksum cannot be told from `{shown}`: {why}"),
     };
     let clock = live.context.clock();
-    let rested = self::look(live, &place)
-        .is_some_and(|meta| age(&meta.version, clock.wall_ns) >= *quiet);
+    let rested =
+        self::look(live, &place).is_some_and(|meta| age(&meta.version, clock.wall_ns) >= *quiet);
     if rested && judge(look, *quiet, &clock) == Verdict::Quiet {
         Sum::Wrong(why)
     } else {

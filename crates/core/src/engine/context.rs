@@ -11,10 +11,10 @@ use jiff::Timestamp;
 use jiff::civil::DateTime;
 
 use super::Pulse;
-use super::owning::Owned;
 use crate::arrivals::Clock;
 use crate::arrivals::notices::Hub;
 use crate::config::Config;
+use crate::files::owning::Owned;
 use crate::ledger::Ledger;
 use crate::work::deaths::Deaths;
 

@@ -190,6 +190,30 @@ impl GateRunner {
         std::mem::take(&mut self.filings).into_iter().try_for_each(Ticket::wait)
     }
 
+    /// Where the file belongs, or what becomes of it otherwise.
+    fn target_of(&self, filing: &Filing) -> Result<Result<String, Outcome>, LedgerError> {
+        if let Some(target) = &filing.target {
+            return Ok(Ok(target.clone()));
+        }
+        if filing.entry.state != State::Worked {
+            return Ok(Err(Outcome::Left));
+        }
+        // It had no place when it was worked: a file is never left without a word.
+        Ok(match self.live.archive_path(&filing.entry) {
+            Ok(None) => Err(Outcome::Left),
+            Ok(Some(target)) => {
+                self.context().ledger.retarget(filing.entry.id, target.clone())?;
+                Ok(target)
+            }
+            Err(why) => {
+                let (id, path) = (filing.entry.id, &filing.entry.path);
+                Err(Outcome::Later(format!(
+                    "entry {id} (`{path}`) is worked and cannot be archived: {why}; correct `archive`"
+                )))
+            }
+        })
+    }
+
     fn file_one(
         &mut self,
         filing: &Filing,
@@ -199,23 +223,9 @@ impl GateRunner {
         if filing.entry.state == State::Repeat && self.gate().repeats == Repeats::Delete {
             return Ok(self.delete_repeat(filing, source));
         }
-        let target = match &filing.target {
-            Some(target) => target.clone(),
-            None if filing.entry.state != State::Worked => return Ok(Outcome::Left),
-            // It had no place when it was worked: a file is never left without a word.
-            None => match self.live.archive_path(&filing.entry) {
-                Ok(None) => return Ok(Outcome::Left),
-                Ok(Some(target)) => {
-                    self.context().ledger.retarget(filing.entry.id, target.clone())?;
-                    target
-                }
-                Err(why) => {
-                    let (id, path) = (filing.entry.id, &filing.entry.path);
-                    return Ok(Outcome::Later(format!(
-                        "entry {id} (`{path}`) is worked and cannot be archived: {why}; correct `archive`"
-                    )));
-                }
-            },
+        let target = match self.target_of(filing)? {
+            Ok(target) => target,
+            Err(outcome) => return Ok(outcome),
         };
         let wanted = PathBuf::from(target);
         let mut target = wanted.clone();

@@ -13,9 +13,9 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use super::context::Context;
+use super::waits::{Now, Wait, Waits};
 use crate::arrivals::{Look, Version};
 use crate::config::Gate;
-use super::waits::{Now, Wait, Waits};
 use crate::ledger::{Entry, Filing, Leased, LedgerError, Pause};
 use crate::pattern::Fields;
 
@@ -121,7 +121,15 @@ impl Live {
         let state = State { paused: pause.is_some(), pause, folders, ..State::default() };
         let (lease, retired) = (AtomicBool::new(true), AtomicBool::new(false));
         let inode_time = AtomicBool::new(true);
-        let live = Live { context, gate, lease, retired, inode_time, state: Mutex::new(state), waits: Mutex::default() };
+        let live = Live {
+            context,
+            gate,
+            lease,
+            retired,
+            inode_time,
+            state: Mutex::new(state),
+            waits: Mutex::default(),
+        };
         live.ask_lease();
         live
     }

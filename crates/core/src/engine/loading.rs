@@ -253,9 +253,10 @@ impl GateRunner {
             }
         };
         let mut markers = |account: &Account| {
-            let changed = claimed.filings.iter().position(|filing| {
-                !live.is_still(&filing.entry.lies_at(), &filing.version)
-            });
+            let changed = claimed
+                .filings
+                .iter()
+                .position(|filing| !live.is_still(&filing.entry.lies_at(), &filing.version));
             match changed {
                 Some(at) => Err(StageError::Source(at, SourceFault::Changed)),
                 None => Ok(markers_of(&claimed, &job, &load, account)),

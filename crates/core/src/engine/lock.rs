@@ -108,6 +108,12 @@ fn owner(file: &mut File) -> Option<u32> {
     text.trim().parse().ok()
 }
 
+/// The process that owns a state folder, if one does.
+pub fn owner_of(folder: &Path) -> Option<u32> {
+    let mut file = File::open(folder.join("lock")).ok()?;
+    matches!(file.try_lock_shared(), Err(TryLockError::WouldBlock)).then(|| owner(&mut file))?
+}
+
 /// The base address of the service that owns a state folder, if one is
 /// running and has said where it listens.
 pub fn running_service(folder: &Path) -> Option<String> {

@@ -10,11 +10,11 @@ use super::OPEN_AGAIN;
 use super::completion::out_of_bounds;
 use super::gate::GateRunner;
 use super::live::{Arriving, Known, Live};
-use super::owning::words as words_of_owner;
 use super::sweeping::Swept;
 use crate::arrivals::{Kind, Look, Seen, Version, look_at};
-use crate::config::{Archive, FoundFolders, MarkerFor, SettleBy, Work, write_duration};
+use crate::config::{FoundFolders, MarkerFor, SettleBy, write_duration};
 use crate::files::Folder;
+use crate::files::owning;
 use crate::ledger::{Cause, LedgerError, State};
 use crate::pattern::Fields;
 use crate::words;
@@ -74,7 +74,7 @@ impl GateRunner {
     fn own_folders(&mut self) {
         let live = Arc::clone(&self.live);
         let (gate, context) = (&live.gate, &live.context);
-        let takes = !matches!((&gate.archive, &gate.work), (Archive::Leave, Work::None));
+        let takes = !gate.only_looks();
         let (mut keys, mut refused, mut elsewhere) = (BTreeSet::new(), Vec::new(), Vec::new());
         for place in &live.state().folders {
             let path = gate.drops.path_of(place);
@@ -82,7 +82,7 @@ impl GateRunner {
             match context.owned.claim(&gate.name, &folder, takes) {
                 Ok(key) => _ = keys.insert(key),
                 Err(other) => {
-                    refused.push(words_of_owner(&path, other));
+                    refused.push(owning::words(&path, other));
                     elsewhere.push(place.clone());
                 }
             }
@@ -268,7 +268,8 @@ fn tell_vanished(live: &Live, found: &[String]) {
         .map(|(folder, files)| format!("`{folder}` ({})", words::files(*files)))
         .collect();
     drop(state);
-    let problem = format!("drop folders in which files lay are not there any more: {}", told.join(", "));
+    let problem =
+        format!("drop folders in which files lay are not there any more: {}", told.join(", "));
     live.problem("vanished", (!told.is_empty()).then_some(problem));
 }
 

@@ -184,11 +184,7 @@ fn foreign(live: &Live, output: &StagedOutput) -> Option<String> {
     })
 }
 
-pub(super) fn beside(
-    reach: &Reach,
-    path: PathBuf,
-    grows: bool,
-) -> Result<BesidePlan, Unplanned> {
+pub(super) fn beside(reach: &Reach, path: PathBuf, grows: bool) -> Result<BesidePlan, Unplanned> {
     let there = is_there(reach, &path)?;
     let version = reach.at(&path).and_then(|at| at.version());
     let bytes = version.ok().flatten().map_or(0, |version| version.bytes);
@@ -245,9 +241,8 @@ pub(super) fn plan(
             plan.mode = "number";
             let mut number = 2;
             // A name that nobody may have is no free one; what is wrong is told elsewhere.
-            let taken = |path: &Path| {
-                reach.at(path).is_ok_and(|at| matches!(at.look(), Ok(Some(_))))
-            };
+            let taken =
+                |path: &Path| reach.at(path).is_ok_and(|at| matches!(at.look(), Ok(Some(_))));
             while taken(&plan.path) {
                 plan.path = numbered(output, number);
                 number += 1;

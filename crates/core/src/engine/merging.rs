@@ -325,9 +325,9 @@ impl GateRunner {
         made: &Staged,
     ) -> Result<(), LedgerError> {
         let Claimed { batch, filings, sources, staged } = claimed;
-        let changed = filings.iter().position(|filing| {
-            !self.live.is_still(&filing.entry.lies_at(), &filing.version)
-        });
+        let changed = filings
+            .iter()
+            .position(|filing| !self.live.is_still(&filing.entry.lies_at(), &filing.version));
         if let Some(at) = changed {
             return self.abandon(claimed, StageError::Source(at, SourceFault::Changed));
         }

@@ -256,11 +256,7 @@ fn claim(
         work: "offer",
         entries: vec![filing.entry.id],
         outputs: Vec::new(),
-        lease: Some(Lease {
-            worker: worker.to_owned(),
-            until: until.as_millisecond(),
-            length_ms,
-        }),
+        lease: Some(Lease { worker: worker.to_owned(), until: until.as_millisecond(), length_ms }),
     })
 }
 

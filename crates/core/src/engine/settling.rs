@@ -167,7 +167,9 @@ impl GateRunner {
         let now = clock.steady;
         let mut state = live.state();
         let elsewhere = std::mem::take(&mut state.elsewhere);
-        let folder = |path: &str| live.gate.drops.placed(path).map_or(String::new(), |placed| placed.folder.to_owned());
+        let folder = |path: &str| {
+            live.gate.drops.placed(path).map_or(String::new(), |placed| placed.folder.to_owned())
+        };
         for (path, arriving) in &mut state.arriving {
             if !elsewhere.is_empty() && elsewhere.contains(&folder(path)) {
                 arriving.because = "another vadegate works this drop folder".into();

@@ -203,7 +203,9 @@ impl Verifying<'_> {
                 continue;
             }
             self.told.outputs += 1;
-            if let Some((differs, because)) = output_differs(&self.reach, &path, &written, self.deep) {
+            if let Some((differs, because)) =
+                output_differs(&self.reach, &path, &written, self.deep)
+            {
                 let gate = written.last().map(|output| output.gate.clone()).unwrap_or_default();
                 self.tell(Difference { differs, gate, path, entry: None, because });
             }
@@ -291,7 +293,10 @@ fn archives(gate: &Gate) -> Vec<PathBuf> {
 /// Whether what batches wrote into an output is there.
 fn output_differs(
     reach: &Reach,
-    path: &str, written: &[WrittenOutput], deep: bool) -> Option<(Differs, String)> {
+    path: &str,
+    written: &[WrittenOutput],
+    deep: bool,
+) -> Option<(Differs, String)> {
     let unreadable =
         |error: std::io::Error| (Differs::Unreadable, format!("it cannot be read: {error}"));
     let mut file = match reach.at(Path::new(path)).and_then(|at| at.open()) {

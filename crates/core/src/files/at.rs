@@ -190,11 +190,8 @@ impl At {
     /// Makes an empty file for writing, in the place of one that may be there; a new one
     /// has `mode`, less what the process takes away.
     pub fn create(&self, mode: u32) -> io::Result<File> {
-        let flags = OFlags::RDWR
-            | OFlags::CREATE
-            | OFlags::TRUNC
-            | OFlags::NOFOLLOW
-            | OFlags::CLOEXEC;
+        let flags =
+            OFlags::RDWR | OFlags::CREATE | OFlags::TRUNC | OFlags::NOFOLLOW | OFlags::CLOEXEC;
         self.open_with(flags, mode)
     }
 

@@ -5,11 +5,13 @@
 //!   somebody exchanges while we work lead nowhere else.
 //! * [`Folder`] is a folder that is open, [`At`] a name in it: whatever is read, made,
 //!   renamed or removed goes through these.
+//! * [`owning`] is about which service works a drop folder.
 //! * [`Unsynced`] brings the bytes of files onto the disk before anything that
 //!   depends on them is recorded.
 
 mod at;
 mod durable;
+pub(crate) mod owning;
 mod reach;
 
 pub(crate) use at::{At, Folder, Meta};

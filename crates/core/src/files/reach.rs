@@ -183,8 +183,7 @@ pub(super) fn open_below(
 ) -> io::Result<OwnedFd> {
     static WITHOUT: AtomicBool = AtomicBool::new(false);
     let path = if path.as_os_str().is_empty() { Path::new(".") } else { path };
-    let resolve =
-        ResolveFlags::BENEATH | ResolveFlags::NO_SYMLINKS | ResolveFlags::NO_MAGICLINKS;
+    let resolve = ResolveFlags::BENEATH | ResolveFlags::NO_SYMLINKS | ResolveFlags::NO_MAGICLINKS;
     let mut tries = 0;
     while !WITHOUT.load(Ordering::Relaxed) {
         match rustix::fs::openat2(folder, path, flags, Mode::empty(), resolve) {

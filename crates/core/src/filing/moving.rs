@@ -69,8 +69,7 @@ fn try_move(moving: &Moving<'_>) -> io::Result<Moved> {
     if moving.link.is_some() {
         return copy_over(moving);
     }
-    let renamed =
-        at("file.rename").and_then(|()| moving.source.rename_over_nothing(moving.target));
+    let renamed = at("file.rename").and_then(|()| moving.source.rename_over_nothing(moving.target));
     match renamed {
         Ok(()) => at("file.renamed")?,
         Err(error) => match error.raw_os_error() {
@@ -273,7 +272,7 @@ mod tests {
         let Ok(away) = tempfile::tempdir_in("/dev/shm") else { return };
         let home = tempfile::tempdir().unwrap();
         let (source, target) = (home.path().join("a.csv"), away.path().join("a.csv"));
-            let (from, to) = (at_path(&source), at_path(&target));
+        let (from, to) = (at_path(&source), at_path(&target));
         std::fs::write(&source, "rows").unwrap();
         let version = from.version().unwrap().unwrap();
         let sum = crate::arrivals::hex(&sum_of(&from).unwrap());

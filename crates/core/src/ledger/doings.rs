@@ -4,14 +4,14 @@
 use rusqlite::{OptionalExtension, params};
 
 use super::orders::{Claim, CommitBatch, Filed, Hold, Worked};
+use super::pending::pause_of;
 use super::steps::{
     as_i64, commit_outputs, end_batch, filed_at_once, forget_output, gone_one, moved_early, set,
     step, step_and, worked, working_in,
 };
 use super::writer::{Ticket, Tx};
-use super::pending::pause_of;
-use crate::arrivals::Version;
 use super::{Cause, Ledger, LedgerError, Pause, State, staged_name, writing};
+use crate::arrivals::Version;
 
 impl Ledger {
     pub(super) fn submit<T: Send + 'static>(

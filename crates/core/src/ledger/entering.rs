@@ -357,7 +357,8 @@ fn enter_repeat(
         target: target.clone(),
     };
     insert(tx, id, new, &row)?;
-    let words = format!("settled: the same as entry {}, not worked again", first.entry);
+    let differs = differs(tx, new, first.entry)?;
+    let words = format!("settled: the same as entry {}, not worked again{differs}", first.entry);
     entered(tx, id, new, State::Repeat, &words)?;
     if new.policy.hold_repeats {
         return hold_new(tx, id, &format!("a repeat: it is the same as entry {}", first.entry));
@@ -369,6 +370,31 @@ fn enter_repeat(
         _ => false,
     };
     Ok(Entered::New { id, state: State::Repeat, target, fileable: !open })
+}
+
+/// In what of its name a repeat differs from its first, in words: the meaning of its rows
+/// may be there.
+fn differs(tx: &Tx<'_>, new: &NewEntry, first: i64) -> Result<String, LedgerError> {
+    if new.fields.is_empty() {
+        return Ok(String::new());
+    }
+    let fields: Option<String> = tx
+        .connection
+        .prepare_cached("SELECT fields FROM entry WHERE id = ?")
+        .and_then(|mut select| select.query_row([first], |row| row.get(0)).optional())
+        .map_err(writing)?;
+    let of_first: Fields =
+        fields.and_then(|text| serde_json::from_str(&text).ok()).unwrap_or_default();
+    let other = new.fields.iter().filter_map(|(name, value)| {
+        let before = of_first.get(name)?;
+        (before != value).then(|| format!("{name} (`{before}` then, `{value}` now)"))
+    });
+    let other: Vec<String> = other.collect();
+    Ok(if other.is_empty() {
+        String::new()
+    } else {
+        format!("; it differs in {}", other.join(", "))
+    })
 }
 
 /// Counts and tells of a row that was just inserted. Between ready and worked

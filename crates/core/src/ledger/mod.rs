@@ -41,8 +41,8 @@ pub use people::By;
 pub use schema::VERSION;
 pub use state::{Cause, State};
 pub use types::{
-    Batch, Change, Count, CountBy, Counts, Entry, EntryDetail, Moment, Output, Page, Pause, Query, Slot,
-    Sort,
+    Batch, Change, Count, CountBy, Counts, Entry, EntryDetail, Moment, Output, Page, Pause, Query,
+    Slot, Sort,
 };
 pub(crate) use types::{Filing, PickMark};
 pub(crate) use writer::Ticket;

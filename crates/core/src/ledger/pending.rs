@@ -3,8 +3,8 @@
 use std::collections::HashMap;
 use std::time::Duration;
 
-use rusqlite::{Connection, OptionalExtension};
 use rusqlite::types::Value;
+use rusqlite::{Connection, OptionalExtension};
 
 use super::orders::Unpublished;
 use super::rows::{IN_DROP, hex, select, text, time};

@@ -11,8 +11,10 @@ use super::schema;
 /// Statements that may walk through a table that grows: what they contain, and why.
 const MAY_SCAN: &[(&str, &str)] = &[
     ("MAX(id)", "the newest is at the end of the table's own order"),
-    ("FROM output o JOIN batch b ON b.id = o.batch\n                     WHERE o.published_at IS NOT NULL AND o.role <> 'load'",
-     "verifying looks at every output"),
+    (
+        "FROM output o JOIN batch b ON b.id = o.batch\n                     WHERE o.published_at IS NOT NULL AND o.role <> 'load'",
+        "verifying looks at every output",
+    ),
     ("WHERE o.role = 'load'", "verifying looks at every load"),
     ("LIKE '%/' || ?", "a file is looked for by its bare name when nothing else is known of it"),
     ("heir.repeat_of = entry.id", "trimming looks at every entry"),
@@ -22,7 +24,8 @@ const MAY_SCAN: &[(&str, &str)] = &[
 ];
 
 /// Tables that stay small: as many rows as there are gates, states or spaces.
-const SMALL: &[&str] = &["tally", "ledger", "space", "gate_setting", "pick_mark", "activity", "span", "sqlite_master"];
+const SMALL: &[&str] =
+    &["tally", "ledger", "space", "gate_setting", "pick_mark", "activity", "span", "sqlite_master"];
 
 /// What stands in the place of a part that is made at run time.
 fn filled(statement: &str) -> Option<String> {
@@ -38,7 +41,8 @@ fn filled(statement: &str) -> Option<String> {
         ("FROM entry {rest}", "FROM entry WHERE id = ?"),
         ("{rest}", "WHERE h.id > ? ORDER BY h.id LIMIT ?"),
     ];
-    let filled = parts.iter().fold(statement.to_owned(), |text, (part, with)| text.replace(part, with));
+    let filled =
+        parts.iter().fold(statement.to_owned(), |text, (part, with)| text.replace(part, with));
     // What else is filled in is a filter that people choose; its plans have tests of
     // their own.
     (!filled.contains('{')).then_some(filled)
@@ -82,7 +86,9 @@ fn statements(source: &str) -> Vec<String> {
         };
         let one = |part: &str| part.trim().to_owned();
         let parts: Vec<String> = text.split(';').map(one).filter(|part| !part.is_empty()).collect();
-        parts.into_iter().filter(move |part| verbs.iter().any(|verb| part.starts_with(verb)))
+        parts
+            .into_iter()
+            .filter(move |part| verbs.iter().any(|verb| part.starts_with(verb)))
             .collect::<Vec<_>>()
     };
     literals(source).into_iter().flat_map(of).collect()
@@ -106,7 +112,9 @@ fn scans(connection: &Connection, statement: &str) -> Vec<String> {
         let table = table.split(' ').next().unwrap_or_default();
         // A walk along a partial index goes by the few that are in it.
         let few = ["output_unpublished", "batch_leased", "batch_unended", "entry_open"];
-        !SMALL.contains(&table) && table != "CONSTANT" && !few.iter().any(|index| step.contains(index))
+        !SMALL.contains(&table)
+            && table != "CONSTANT"
+            && !few.iter().any(|index| step.contains(index))
     };
     steps.into_iter().filter(grows).collect()
 }

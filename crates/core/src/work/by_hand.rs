@@ -104,6 +104,14 @@ pub enum HandError {
     },
 }
 
+/// The folder of an output that is named as a person names it.
+fn folder_of(output: &Path) -> &Path {
+    match output.parent() {
+        Some(folder) if !folder.as_os_str().is_empty() => folder,
+        _ => Path::new("."),
+    }
+}
+
 fn failed(path: &Path) -> impl Fn(io::Error) -> HandError + '_ {
     move |source| HandError::Io { path: path.to_owned(), source }
 }
@@ -351,10 +359,7 @@ impl HandPlan {
             Exists::Append if there => base = Some(output.to_owned()),
             _ => {}
         }
-        let folder = match output.parent() {
-            Some(folder) if !folder.as_os_str().is_empty() => folder,
-            _ => Path::new("."),
-        };
+        let folder = folder_of(output);
         std::fs::create_dir_all(folder).map_err(failed(folder))?;
         let mut plan = Plan::new(self.options(output, folder)?);
         if let Some(base) = &base {

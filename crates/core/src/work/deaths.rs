@@ -87,7 +87,10 @@ impl Deaths {
     fn conclude(&mut self, left: &[i64], ledger: &Ledger) -> Result<(), LedgerError> {
         self.suspects.extend(left);
         let [alone] = left else {
-            tracing::warn!("the service died while it read {} files; each is read alone now", left.len());
+            tracing::warn!(
+                "the service died while it read {} files; each is read alone now",
+                left.len()
+            );
             return Ok(());
         };
         let deaths = ledger.died_over(*alone)?;

@@ -5,8 +5,8 @@ use std::io::{self, Write};
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, OnceLock};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, OnceLock};
 
 use vadegate_tables::source::{Table, each_table, is_stopped};
 use vadegate_tables::{
@@ -151,11 +151,7 @@ pub(crate) struct Existing {
 }
 
 /// Looks at an output that is there; no columns when it is empty.
-pub(crate) fn existing(
-    reach: &Reach,
-    path: &Path,
-    writing: &Writing,
-) -> Result<Existing, String> {
+pub(crate) fn existing(reach: &Reach, path: &Path, writing: &Writing) -> Result<Existing, String> {
     let shown = path.display();
     let file = reach
         .at(path)
@@ -331,7 +327,8 @@ fn write_all(
         let opened = staged.reach().at(base).and_then(|at| at.open());
         let file = opened.map_err(StageError::Output)?;
         let name = base.display().to_string();
-        let input = Input { name: &name, file: &file, added: &[], sheet: None, read: None, stop: None };
+        let input =
+            Input { name: &name, file: &file, added: &[], sheet: None, read: None, stop: None };
         merger.copy(&input).map_err(refused)?;
     }
     copy_all(&mut merger, sources, stopping, |_| ())?;

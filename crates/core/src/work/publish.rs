@@ -83,11 +83,7 @@ fn replace(output: &Unpublished, to: &At, staged: &At) -> Result<At, PublishErro
     match at("publish.replace").and_then(|()| staged.rename(to)) {
         Ok(()) => Ok(to.clone()),
         Err(error) if error.kind() == io::ErrorKind::NotFound => {
-            if inode_at(to) == Some(output.inode) {
-                Ok(to.clone())
-            } else {
-                Err(lost(to, staged))
-            }
+            if inode_at(to) == Some(output.inode) { Ok(to.clone()) } else { Err(lost(to, staged)) }
         }
         Err(source) => Err(failed(to)(source)),
     }

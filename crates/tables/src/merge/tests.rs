@@ -61,7 +61,14 @@ fn merge_all(plan: Plan, sources: &[Given<'_>]) -> Result<Done, MergeError> {
     let inputs: Vec<Input<'_>> = sources
         .iter()
         .zip(&files)
-        .map(|((name, _, added), file)| Input { name, file, added, sheet: None, read: None, stop: None })
+        .map(|((name, _, added), file)| Input {
+            name,
+            file,
+            added,
+            sheet: None,
+            read: None,
+            stop: None,
+        })
         .collect();
     inputs.iter().try_for_each(|input| plan.note(input, Depth::Whole))?;
     let (out, rejects) = (Kept::default(), Kept::default());

@@ -97,7 +97,11 @@ pub(super) fn iso(text: &str) -> Cell<'_> {
         Cell::Date(date)
     } else if let Ok(time) = text.parse::<DateTime>() {
         // A day is a day, as in other workbooks.
-        if time.time() == Time::midnight() { Cell::Date(time.date()) } else { Cell::Timestamp(time) }
+        if time.time() == Time::midnight() {
+            Cell::Date(time.date())
+        } else {
+            Cell::Timestamp(time)
+        }
     } else if let Ok(time) = text.parse::<Time>() {
         Cell::Time(time)
     } else {

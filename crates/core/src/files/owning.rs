@@ -13,7 +13,7 @@ use std::sync::{Mutex, PoisonError};
 use rustix::fs::FlockOperation;
 use rustix::io::Errno;
 
-use crate::files::Folder;
+use super::Folder;
 
 /// Device and inode of a folder.
 pub(crate) type FolderKey = (u64, u64);
@@ -79,6 +79,12 @@ impl Held {
     }
 }
 
+/// Whether the folder belongs to another process, asked without keeping it.
+pub(crate) fn belongs_elsewhere(folder: &Folder, takes: bool) -> Option<Elsewhere> {
+    let (fd, key) = (folder.again().ok()?, folder.key().ok()?);
+    lock(&fd, takes, key).err()
+}
+
 fn lock(fd: &OwnedFd, takes: bool, key: FolderKey) -> Result<(), Elsewhere> {
     let how = match takes {
         true => FlockOperation::NonBlockingLockExclusive,
@@ -101,7 +107,8 @@ fn holder((device, inode): FolderKey) -> Option<u32> {
 
 /// What is said of a folder that belongs to another.
 pub(crate) fn words(folder: &Path, elsewhere: Elsewhere) -> String {
-    let who = elsewhere.process.map_or("another process".to_owned(), |pid| format!("process {pid}"));
+    let who =
+        elsewhere.process.map_or("another process".to_owned(), |pid| format!("process {pid}"));
     format!(
         "the drop folder `{}` is worked by another vadegate ({who}), so nothing is taken there; stop one of the two, or let both say archive = \"leave\" and have no work",
         folder.display()
@@ -126,7 +133,10 @@ mod tests {
         assert_eq!(one.claim("buoy", &folder, true), Ok(key), "two gates of one service");
         assert!(other.claim("wave", &folder, false).is_err());
         one.keep("buoy", &BTreeSet::new());
-        assert!(one.claim("tide", &folder, false).is_ok() && other.claim("wave", &folder, false).is_ok());
+        assert!(
+            one.claim("tide", &folder, false).is_ok()
+                && other.claim("wave", &folder, false).is_ok()
+        );
         drop(one);
         assert!(other.claim("wave", &folder, true).is_ok());
     }

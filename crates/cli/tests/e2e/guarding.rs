@@ -1,0 +1,630 @@
+//! Nobody gets in, nothing gets out: routes, the state folder, links, environments,
+//! names, sessions, connections.
+
+use std::fs;
+use std::io::{Read, Write};
+use std::net::TcpStream;
+use std::os::unix::fs::{PermissionsExt, symlink};
+use std::path::Path;
+use std::process::Command;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+use serde_json::{Value, json};
+
+use crate::passes::pass;
+use crate::support::{Coast, Service, filing_gate, text, wait};
+
+fn coast() -> (Coast, Service) {
+    let coast = Coast::new(&filing_gate("tide", "take = [\"*.csv\"]"));
+    coast.folder("drops/tide");
+    let service = coast.serve();
+    (coast, service)
+}
+
+/// What a server answers to these bytes: status and all that comes.
+fn raw(service: &Service, request: &str) -> (u16, String) {
+    let address = service.base.strip_prefix("http://").unwrap();
+    let mut stream = TcpStream::connect(address).unwrap();
+    stream.set_read_timeout(Some(Duration::from_secs(20))).unwrap();
+    stream.write_all(request.as_bytes()).unwrap();
+    let mut answer = Vec::new();
+    // The server closes when it is asked to; what came by then is looked at.
+    let _ = stream.read_to_end(&mut answer);
+    let answer = String::from_utf8_lossy(&answer).into_owned();
+    let status = answer.split(' ').nth(1).and_then(|status| status.parse().ok()).unwrap_or(0);
+    (status, answer)
+}
+
+fn ask_raw(service: &Service, method: &str, path: &str, headers: &str) -> (u16, String) {
+    let host = service.base.strip_prefix("http://").unwrap();
+    raw(
+        service,
+        &format!("{method} {path} HTTP/1.1\r\nHost: {host}\r\nConnection: close\r\n{headers}\r\n"),
+    )
+}
+
+/// A session that was ended.
+fn ended_session(service: &Service) -> String {
+    let cookie = signed_in(service);
+    let (status, _) =
+        service.ask("DELETE", "/api/v1/session", &[("Authorization", ""), ("Cookie", &cookie)]);
+    assert_eq!(status, 204);
+    cookie
+}
+
+/// The cookie of a new session.
+fn signed_in(service: &Service) -> String {
+    let body = json!({ "token": service.token }).to_string();
+    let request = service.agent().post(service.url("/api/v1/session"));
+    let answer = request.header("Content-Type", "application/json").send(body).unwrap();
+    assert_eq!(answer.status(), 204);
+    let cookies = answer.headers()["set-cookie"].to_str().unwrap();
+    cookies.split(';').next().unwrap().to_owned()
+}
+
+/// Every route of the document: method, path with values for its parts, whether open.
+fn routes(service: &Service) -> Vec<(String, String, bool)> {
+    let document = service.get("/api/v1/openapi.json");
+    let mut routes = Vec::new();
+    for (pattern, item) in document["paths"].as_object().unwrap() {
+        let path = pattern.replace("{gate}", "tide").replace("{id}", "1").replace("{fence}", "1");
+        for (method, operation) in item.as_object().unwrap() {
+            let open = operation["security"].as_array().is_some_and(|all| all.contains(&json!({})));
+            routes.push((method.to_uppercase(), path.clone(), open));
+        }
+    }
+    assert!(routes.len() > 30);
+    routes
+}
+
+/// Other ways to write a path.
+fn forms(path: &str) -> Vec<String> {
+    let first = path[1..].chars().next().unwrap();
+    let encoded = format!("/%{:02x}{}", u32::from(first), &path[2..]);
+    let all: String = path[1..]
+        .bytes()
+        .map(|b| if b == b'/' { "/".into() } else { format!("%{b:02X}") })
+        .collect();
+    vec![
+        encoded,
+        format!("/{all}"),
+        format!("/{path}"),
+        path.replacen("/v1", "//v1", 1),
+        format!("/.{path}"),
+        format!("/x/..{path}"),
+        format!("/%2e{path}"),
+        path.to_uppercase(),
+        path.replacen("/api/", "/Api/", 1),
+        format!("{path}/"),
+        format!("{path}%20"),
+        format!("{path};x"),
+    ]
+}
+
+#[test]
+fn every_route_is_closed_in_whatever_form_its_path_is_written() {
+    let (coast, service) = coast();
+    coast.drop("drops/tide/a.csv", "secret levels");
+    coast.wait("it is filed", |coast| coast.files("archive").len() == 1);
+    let ended = ended_session(&service);
+    let strangers = [
+        String::new(),
+        "Authorization: Bearer wrong\r\n".to_owned(),
+        format!("Cookie: {ended}\r\n"),
+    ];
+    let secrets = ["secret levels", "a.csv", &service.token, "drops/tide", "entry", "sha256"];
+    for (method, path, open) in routes(&service) {
+        for stranger in &strangers {
+            let (status, body) = ask_raw(&service, &method, &path, stranger);
+            assert!(open || status == 401, "{method} {path} {stranger}: {status} {body}");
+            for form in forms(&path).into_iter().filter(|form| *form != path) {
+                let (status, body) = ask_raw(&service, &method, &form, stranger);
+                assert!(
+                    [400, 401, 404, 405].contains(&status),
+                    "{method} {form} {stranger}: {status} {body}"
+                );
+                if !open && status == 200 {
+                    assert!(secrets.iter().all(|secret| !body.contains(secret)), "{form}: {body}");
+                }
+            }
+        }
+        // With the token a path that is written otherwise is refused too.
+        let token = format!("Authorization: bEaReR {}\r\n", service.token);
+        for form in forms(&path)
+            .iter()
+            .filter(|form| form.contains('%') || form.contains("//") || form.contains("/."))
+        {
+            let (status, body) = ask_raw(&service, &method, form, &token);
+            // A space may be written so, and there is nothing of that name.
+            let expected: &[u16] = if form.ends_with("%20") { &[400, 404, 405] } else { &[400] };
+            assert!(expected.contains(&status), "{method} {form}: {body}");
+        }
+    }
+    // The console's pages are open; nothing else is served beside them.
+    for page in ["/", "/ledger", "/gates/tide", "/entries/1", "/table", "/sign-in"] {
+        assert_eq!(ask_raw(&service, "GET", page, "").0, 200, "{page}");
+    }
+    for nothing in
+        ["/nothing", "/LEDGER", "/gates", "/entries/x", "/assets/none.js", "/api", "/ledger/"]
+    {
+        let status = ask_raw(&service, "GET", nothing, "").0;
+        assert!(status == 404 || nothing == "/api" && status == 401, "{nothing}: {status}");
+    }
+    let token = format!("Authorization: Bearer {}\r\n", service.token);
+    for method in ["TRACE", "CONNECT", "PUT", "OPTIONS", "POST", "DELETE", "PATCH"] {
+        for headers in ["", token.as_str()] {
+            let (status, answer) = ask_raw(&service, method, "/ledger", headers);
+            assert_eq!(status, 405, "{method}: {answer}");
+            assert!(answer.to_lowercase().contains("allow: get, head"), "{answer}");
+        }
+    }
+    let (status, _) = ask_raw(&service, "PUT", "/api/v1/gates", &token);
+    assert_eq!(status, 405);
+}
+
+#[test]
+fn refusals_and_answers_have_the_headers_that_protect_and_are_logged_with_who_and_from_where() {
+    let (_coast, service) = coast();
+    let (status, answer) = ask_raw(&service, "GET", "/api/v1/gates", "");
+    let answer = answer.to_lowercase();
+    assert_eq!(status, 401);
+    for header in [
+        "x-content-type-options: nosniff",
+        "content-security-policy: default-src 'self'",
+        "cache-control: no-store",
+    ] {
+        assert!(answer.contains(header), "{header}: {answer}");
+    }
+    let with_token = format!("Authorization: Bearer {}\r\n", service.token);
+    let (_, answer) = ask_raw(&service, "GET", "/api/v1/gates", &with_token);
+    assert!(answer.to_lowercase().contains("cache-control: no-store"), "{answer}");
+    let wrong = json!({ "token": "guess" });
+    assert_eq!(service.send("/api/v1/session", &wrong).0, 403);
+    let cookie = signed_in(&service);
+    let session = [("Authorization", ""), ("Cookie", cookie.as_str())];
+    assert_eq!(service.ask("POST", "/api/v1/gates/tide/pause?who=ada", &session).0, 200);
+    for words in [
+        "from=127.0.0.1 method=GET path=/api/v1/gates status=401 refused: sign in first",
+        "a sign-in failed: it was not the token",
+        "signed in",
+        "method=POST path=/api/v1/gates/tide/pause status=200",
+        "gate=\"tide\" who=\"ada\"",
+    ] {
+        // The formatter puts the message first and the fields behind it.
+        let has =
+            |log: &str| log.lines().any(|line| words.split(' ').all(|word| line.contains(word)));
+        wait(&format!("the log has {words}"), || has(&service.log()).then_some(()));
+    }
+    assert!(!service.log().contains(&service.token));
+}
+
+#[test]
+fn a_session_is_over_when_it_is_ended_also_after_a_restart() {
+    let (coast, service) = coast();
+    let (one, other) = (signed_in(&service), signed_in(&service));
+    let port = service.base.rsplit(':').next().unwrap().to_owned();
+    assert!(one.starts_with(&format!("vadegate_session_{port}=")), "{one}");
+    let gates = |service: &Service, cookie: &str| {
+        service.ask("GET", "/api/v1/gates", &[("Authorization", ""), ("Cookie", cookie)]).0
+    };
+    assert_eq!((gates(&service, &one), gates(&service, &other)), (200, 200));
+    let (status, _) =
+        service.ask("DELETE", "/api/v1/session", &[("Authorization", ""), ("Cookie", &one)]);
+    assert_eq!((status, gates(&service, &one), gates(&service, &other)), (204, 401, 200));
+    service.kill();
+    let text = fs::read_to_string(coast.path("vadegate.toml")).unwrap();
+    fs::write(
+        coast.path("vadegate.toml"),
+        text.replace("127.0.0.1:0", &format!("127.0.0.1:{port}")),
+    )
+    .unwrap();
+    let service = coast.serve();
+    assert_eq!((gates(&service, &one), gates(&service, &other)), (401, 200));
+    let mode = fs::metadata(coast.path("state/sessions")).unwrap().permissions().mode();
+    assert_eq!(mode & 0o777, 0o600);
+}
+
+#[test]
+fn the_state_folder_is_never_data() {
+    // The drop folder lies above it, and the roots hold it.
+    let coast = Coast::new(
+        "[gate.all]\ndrop = \".\"\nsettle = \"50ms\"\nsweep = \"300ms\"\nsubfolders = true\nempty = \"take\"\nleave = [\"vadegate.toml\"]\n\
+         [gate.all.archive]\ninto = \"../archived-<gate>\"\n",
+    );
+    let outside = tempfile::tempdir().unwrap();
+    let config = fs::read_to_string(coast.path("vadegate.toml")).unwrap();
+    let config = config.replace("../archived-<gate>", &outside.path().display().to_string());
+    let roots = format!("roots = [\".\", \"{}\"]", outside.path().display());
+    fs::write(coast.path("vadegate.toml"), config.replace("roots = [\".\"]", &roots)).unwrap();
+    coast.drop("in/a.csv", "1");
+    let service = coast.serve();
+    wait("the file is filed", || outside.path().join("a.csv").try_exists().unwrap().then_some(()));
+    assert_eq!(pass(&coast, "all")["entered"], 0);
+    for kept in ["state/token", "state/ledger.db", "state/lock"] {
+        assert!(coast.path(kept).try_exists().unwrap(), "{kept}");
+    }
+    let linked = coast.path("linked");
+    symlink(coast.path("state"), &linked).unwrap();
+    for path in ["state/token", "./state/token", "in/../state/token", "linked/token", "state"] {
+        let (status, body) = service.ask("GET", &format!("/api/v1/sample?path={path}"), &[]);
+        assert!(status == 404 || status == 422, "{path}: {status} {body}");
+        assert!(!body.contains(&service.token), "{body}");
+        let (_, body) = service.ask("GET", &format!("/api/v1/why?path={path}"), &[]);
+        assert!(!body.contains(&service.token), "{body}");
+    }
+    assert!(coast.files("linked").is_empty() || coast.path("state/token").try_exists().unwrap());
+    drop(service);
+    let listed = coast.run("files all --json").out;
+    assert!(!listed.contains("state/"), "{listed}");
+    coast.configure(&filing_gate("state", "").replace("drops/state", "state"));
+    let check = coast.run("check");
+    assert!(check.out.contains("is the state folder, which is never data"), "{}", check.out);
+}
+
+#[test]
+fn a_program_gets_no_password_of_the_service() {
+    let coast = Coast::new(
+        "[gate.job]\ndrop = \"drops\"\nsettle = \"20ms\"\narchive = \"leave\"\n\
+         [gate.job.run]\nprogram = \"./show\"\nenv = [\"COAST\"]\n",
+    );
+    fs::write(coast.path("show"), "#!/bin/sh\nenv | sort\n").unwrap();
+    fs::set_permissions(coast.path("show"), PermissionsExt::from_mode(0o755)).unwrap();
+    coast.drop("drops/a.csv", "1");
+    crate::passes::rest(&coast);
+    let ran = coast
+        .command()
+        .args(["pass", "--wait"])
+        .env("DB_PASSWORD", "hunter2")
+        .env("COAST", "skerrow")
+        .env("LANG", "C.UTF-8")
+        .output()
+        .unwrap();
+    assert!(ran.status.success(), "{ran:?}");
+    let printed = coast.json("entry 1")["worked_in"]["words"].as_str().unwrap().to_owned();
+    assert!(!printed.contains("hunter2") && !printed.contains("DB_PASSWORD"), "{printed}");
+    for has in ["COAST=skerrow", "PATH=", "LANG=C.UTF-8", "VADEGATE_FILE=", "VADEGATE_ENTRY=1"] {
+        assert!(printed.contains(has), "{has}: {printed}");
+    }
+}
+
+#[test]
+fn an_argument_that_looks_like_an_option_holds_the_file() {
+    let gate = |more: &str| {
+        format!(
+            "[gate.job]\ndrop = \"drops\"\nsettle = \"20ms\"\narchive = \"leave\"\n\
+         [gate.job.run]\nprogram = \"/bin/echo\"\n{more}\n"
+        )
+    };
+    for (more, held) in [
+        ("args = [\"<name>\"]", true),
+        ("args = [\"--\", \"<name>\"]", false),
+        ("args = [\"<name>\"]\ndashes = \"allow\"", false),
+    ] {
+        let coast = Coast::new(&gate(more));
+        coast.drop("drops/-rf.csv", "1");
+        coast.run("pass --wait");
+        let entry = coast.entry("-rf.csv");
+        assert_eq!(text(&entry, "state") == "held", held, "{more}: {entry}");
+        if held {
+            assert!(text(&entry, "reason").contains("takes for an option"), "{entry}");
+        }
+    }
+}
+
+#[test]
+fn names_and_output_are_shown_escaped_and_json_stays_exact() {
+    let coast = Coast::new(&format!(
+        "{}[gate.job]\ndrop = \"jobs\"\nsettle = \"20ms\"\narchive = \"leave\"\n[gate.job.run]\nprogram = \"./say\"\n",
+        filing_gate("tide", "empty = \"take\"")
+    ));
+    fs::write(coast.path("say"), "#!/bin/sh\nprintf 'one\\n\\033[31mred\\a\\n'; exit 1\n").unwrap();
+    fs::set_permissions(coast.path("say"), PermissionsExt::from_mode(0o755)).unwrap();
+    let name = "a\n2026-01-01T00:00:00Z ERROR all is lost\u{1b}]0;owned\u{7}\u{202e}.csv";
+    coast.drop(&format!("drops/tide/{name}"), "1");
+    coast.drop("jobs/x.csv", "1");
+    let service = coast.serve();
+    coast.wait("both are entered", |coast| coast.ledger().len() == 2);
+    coast.wait("the program has ended", |coast| text(&coast.entry("x.csv"), "state") == "held");
+    let escaped = "a\\n2026-01-01T00:00:00Z ERROR all is lost\\x1b]0;owned\\x07\\u{202e}.csv";
+    let id = |end: &str| coast.entry(end)["id"].to_string();
+    let entry = format!("entry {}", id(".csv"));
+    for line in ["ledger", "files tide", entry.as_str(), &format!("entry {}", id("x.csv")), "gates"]
+    {
+        let ran = coast.run(line);
+        assert!(!ran.out.contains(['\u{1b}', '\u{7}', '\u{202e}']), "{line}: {:?}", ran.out);
+        assert!(
+            !ran.out.lines().any(|line| line.starts_with("2026-01-01T00:00:00Z")),
+            "{line}: {}",
+            ran.out
+        );
+    }
+    assert!(coast.run("ledger").out.contains(escaped), "{}", coast.run("ledger").out);
+    let why =
+        coast.run_args(&["why", &coast.path("archive/tide").join(name).display().to_string()]);
+    assert!(why.out.contains(escaped) && why.out.lines().count() == 1, "{why:?}", why = why.out);
+    let exact = coast.ledger().iter().any(|entry| text(entry, "path") == name);
+    assert!(exact, "JSON stays exact");
+    let log = service.log();
+    assert!(
+        !log.contains(['\u{1b}', '\u{7}'])
+            && !log.lines().any(|line| line.starts_with("2026-01-01T00")),
+        "{log}"
+    );
+}
+
+#[test]
+fn an_output_is_open_to_no_more_people_than_its_sources() {
+    let merge = |more: &str| {
+        format!(
+            "[gate.tide]\ndrop = \"drops\"\nsettle = \"20ms\"\narchive = \"leave\"\n\
+         [gate.tide.merge]\ninto = \"out/all.csv\"\naccount = true\n{more}\n"
+        )
+    };
+    let mode = |coast: &Coast, path: &str| {
+        fs::metadata(coast.path(path)).unwrap().permissions().mode() & 0o777
+    };
+    let drop = |coast: &Coast, name: &str, mode: u32| {
+        let path = coast.folder("drops").join(format!(".{name}"));
+        fs::write(&path, format!("t,l\n{name},2\n")).unwrap();
+        fs::set_permissions(&path, PermissionsExt::from_mode(mode)).unwrap();
+        fs::rename(&path, coast.path("drops").join(name)).unwrap();
+    };
+    let coast = Coast::new(&merge(""));
+    drop(&coast, "a.csv", 0o644);
+    coast.run("pass --wait");
+    assert_eq!(mode(&coast, "out/all.csv") & 0o044, 0o044 & !umask());
+    // Rows that fewer may read close what they come into.
+    drop(&coast, "b.csv", 0o600);
+    coast.run("pass --wait");
+    assert_eq!(coast.read("out/all.csv").lines().count(), 3);
+    assert_eq!(
+        (mode(&coast, "out/all.csv"), mode(&coast, "out/all.account.jsonl")),
+        (0o600, 0o600)
+    );
+    let coast = Coast::new(&merge("mode = \"0640\""));
+    drop(&coast, "a.csv", 0o600);
+    coast.run("pass --wait");
+    assert_eq!(mode(&coast, "out/all.csv"), 0o640);
+}
+
+fn umask() -> u32 {
+    let status = fs::read_to_string("/proc/self/status").unwrap();
+    let line = status.lines().find_map(|line| line.strip_prefix("Umask:")).unwrap();
+    u32::from_str_radix(line.trim(), 8).unwrap()
+}
+
+#[test]
+fn text_that_a_spreadsheet_would_run_is_kept_or_escaped_as_the_gate_says() {
+    for (more, expected) in [
+        ("", "name,level_m\n=cmd|'/c calc'!A1,-1.5\n"),
+        ("write = { formulas = \"escape\" }", "name,level_m\n'=cmd|'/c calc'!A1,-1.5\n"),
+    ] {
+        let coast = Coast::new(&format!(
+            "[gate.tide]\ndrop = \"drops\"\nsettle = \"20ms\"\narchive = \"leave\"\n[gate.tide.merge]\ninto = \"out.csv\"\n{more}\n"
+        ));
+        coast.drop("drops/a.csv", "name,level_m\n=cmd|'/c calc'!A1,-1.5\n");
+        coast.run("pass --wait");
+        assert_eq!(coast.read("out.csv"), expected);
+    }
+}
+
+#[test]
+fn a_link_in_a_drop_folder_is_never_followed_by_the_watch() {
+    let coast = Coast::new(&filing_gate("tide", "subfolders = true").replace("500ms", "1h"));
+    coast.folder("drops/tide");
+    let outside = tempfile::tempdir().unwrap();
+    fs::write(outside.path().join("secret.csv"), "secret").unwrap();
+    let service = coast.serve();
+    // A folder with a link in it is moved in, and a name behind the link is touched.
+    fs::create_dir(coast.path("prepared")).unwrap();
+    symlink(outside.path(), coast.path("prepared/away")).unwrap();
+    fs::rename(coast.path("prepared"), coast.path("drops/tide/prepared")).unwrap();
+    coast.drop("drops/tide/first.csv", "1");
+    coast.wait("the first is filed", |coast| coast.files("archive").len() == 1);
+    fs::write(outside.path().join("secret.csv"), "secret, again").unwrap();
+    symlink(outside.path(), coast.path("drops/tide/second")).unwrap();
+    fs::write(outside.path().join("other.csv"), "other").unwrap();
+    coast.drop("drops/tide/last.csv", "2");
+    coast.wait("the last is filed", |coast| coast.files("archive").len() == 2);
+    pass(&coast, "tide");
+    assert_eq!(coast.ledger().len(), 2);
+    assert_eq!(fs::read_dir(outside.path()).unwrap().count(), 2, "nothing outside was taken");
+    drop(service);
+}
+
+/// Exchanges two names, whatever they are.
+fn exchange(one: &Path, other: &Path) -> bool {
+    rustix::fs::renameat_with(
+        rustix::fs::CWD,
+        one,
+        rustix::fs::CWD,
+        other,
+        rustix::fs::RenameFlags::EXCHANGE,
+    )
+    .is_ok()
+}
+
+#[test]
+fn folders_exchanged_with_links_lead_nowhere() {
+    let coast = Coast::new(
+        "[gate.tide]\ndrop = \"drops/tide\"\nsettle = \"10ms\"\nsweep = \"100ms\"\nsubfolders = true\n\
+         [gate.tide.merge]\ninto = \"out/<station>/all.csv\"\n[gate.tide.archive]\ninto = \"archive/<station>\"\n\
+         [gate.tide.hold]\ninto = \"held/<station>\"\n",
+    );
+    let gate = fs::read_to_string(coast.path("vadegate.toml")).unwrap();
+    fs::write(
+        coast.path("vadegate.toml"),
+        gate.replace("subfolders = true", "subfolders = true\ntake = [\"<station>/*.csv\"]"),
+    )
+    .unwrap();
+    let outside = tempfile::tempdir().unwrap();
+    fs::write(outside.path().join("secret.csv"), "t,l\nsecret,1\n").unwrap();
+    let before = snapshot(outside.path());
+    let folders = ["drops/tide/ullin", "out/ullin", "archive/ullin", "held/ullin"];
+    for folder in folders {
+        coast.folder(folder);
+        symlink(outside.path(), coast.path(&format!("{}-link", folder.replace('/', "-")))).unwrap();
+    }
+    let stop = Arc::new(AtomicBool::new(false));
+    let swaps: Vec<_> = folders
+        .iter()
+        .map(|folder| {
+            let (one, other) =
+                (coast.path(folder), coast.path(&format!("{}-link", folder.replace('/', "-"))));
+            let stop = Arc::clone(&stop);
+            std::thread::spawn(move || {
+                let mut count = 0u64;
+                while !stop.load(Ordering::Relaxed) {
+                    // An even number of exchanges, so that all is as before in the end.
+                    count += u64::from(exchange(&one, &other)) + u64::from(exchange(&one, &other));
+                }
+                count
+            })
+        })
+        .collect();
+    let service = coast.serve();
+    let real = coast.folder("feed");
+    let begun = Instant::now();
+    let mut number = 0;
+    while begun.elapsed() < Duration::from_secs(4) {
+        number += 1;
+        let content =
+            if number % 5 == 0 { "t,l\n1,\"2\n".into() } else { format!("t,l\n{number},2\n") };
+        fs::write(real.join("part"), content).unwrap();
+        // Into whatever lies under that name just now; only a folder may take it.
+        let target = coast.path("drops/tide/ullin");
+        if fs::symlink_metadata(&target).is_ok_and(|meta| meta.is_dir()) {
+            let opened = rustix::fs::open(
+                &target,
+                rustix::fs::OFlags::DIRECTORY | rustix::fs::OFlags::NOFOLLOW,
+                rustix::fs::Mode::empty(),
+            );
+            if let Ok(folder) = opened {
+                let _ = rustix::fs::renameat(
+                    rustix::fs::CWD,
+                    real.join("part"),
+                    &folder,
+                    format!("{number}.csv"),
+                );
+            }
+        }
+        std::thread::yield_now();
+    }
+    stop.store(true, Ordering::Relaxed);
+    let exchanges: u64 = swaps.into_iter().map(|swap| swap.join().unwrap()).sum();
+    assert!(exchanges > 1000, "{exchanges} exchanges");
+    assert_eq!(snapshot(outside.path()), before, "something outside was touched");
+    coast.wait("the gate has done with what came", |coast| {
+        let gate = &coast.json("gates tide")[0];
+        gate["counts"]["ready"].as_u64().unwrap_or(0) == 0 && gate["counts"]["arriving"] == 0
+    });
+    assert_eq!(snapshot(outside.path()), before, "something outside was touched");
+    let ledger = coast.json("ledger --limit 1000");
+    let ledger = ledger.as_array().unwrap();
+    assert!(ledger.iter().any(|entry| text(entry, "state") == "filed"), "something was worked");
+    assert!(ledger.iter().all(|entry| !text(entry, "path").contains("secret")), "{ledger:?}");
+    drop(service);
+    assert!(
+        !all_text(&coast, "out").contains("secret")
+            && !all_text(&coast, "archive").contains("secret")
+    );
+}
+
+fn all_text(coast: &Coast, below: &str) -> String {
+    coast
+        .files(below)
+        .iter()
+        .map(|file| fs::read_to_string(coast.path(file)).unwrap_or_default())
+        .collect()
+}
+
+/// Names, contents and times of a folder.
+fn snapshot(folder: &Path) -> Vec<(String, Vec<u8>, std::time::SystemTime)> {
+    let mut all: Vec<_> = fs::read_dir(folder)
+        .unwrap()
+        .map(|entry| {
+            let entry = entry.unwrap();
+            let modified = entry.metadata().unwrap().modified().unwrap();
+            (
+                entry.file_name().to_string_lossy().into_owned(),
+                fs::read(entry.path()).unwrap(),
+                modified,
+            )
+        })
+        .collect();
+    all.sort();
+    all
+}
+
+#[test]
+fn half_sent_bodies_stop_no_gate() {
+    let coast = Coast::new(&filing_gate("tide", ""));
+    coast.folder("drops/tide");
+    // With as many descriptors as a system gives by default.
+    let service = Service::start(&coast, |command| {
+        limit_files(command, 1024);
+    });
+    let address = service.base.strip_prefix("http://").unwrap().to_owned();
+    let head = format!(
+        "POST /api/v1/session HTTP/1.1\r\nHost: {address}\r\nContent-Type: application/json\r\nContent-Length: 100\r\n\r\n{{"
+    );
+    let mut open = Vec::new();
+    for _ in 0..900 {
+        // The test has as few descriptors; those that it gets it keeps.
+        let Ok(mut stream) = TcpStream::connect(&address) else { break };
+        let _ = stream.write_all(head.as_bytes());
+        open.push(stream);
+    }
+    assert!(open.len() > 500, "{} connections", open.len());
+    let descriptors = fs::read_dir(format!("/proc/{}/fd", service.pid())).unwrap().count();
+    assert!(descriptors < 900, "{descriptors} descriptors are open");
+    coast.drop("drops/tide/a.csv", "1");
+    coast.wait("the gate works", |coast| coast.files("archive").len() == 1);
+    // A body that does not come ends its connection.
+    let mut first = open.swap_remove(0);
+    first.set_read_timeout(Some(Duration::from_secs(30))).unwrap();
+    let mut answer = String::new();
+    first.read_to_string(&mut answer).unwrap();
+    assert!(answer.starts_with("HTTP/1.1 408"), "{answer}");
+}
+
+fn limit_files(command: &mut Command, most: u64) {
+    use std::os::unix::process::CommandExt;
+    // SAFETY: setrlimit is async-signal-safe.
+    unsafe {
+        command.pre_exec(move || {
+            let limit = rustix::process::Rlimit { current: Some(most), maximum: Some(most) };
+            rustix::process::setrlimit(rustix::process::Resource::Nofile, limit)?;
+            Ok(())
+        });
+    }
+}
+
+#[test]
+fn no_answer_tells_what_lies_outside_the_roots() {
+    let (coast, service) = coast();
+    let outside = tempfile::tempdir().unwrap();
+    let hidden = outside.path().join("very-secret-place");
+    fs::create_dir(&hidden).unwrap();
+    symlink(&hidden, coast.path("drops/away")).unwrap();
+    for path in ["drops/away/x.csv", "drops/away", "/etc/passwd"] {
+        for call in ["sample", "why"] {
+            let (_, body) = service.ask("GET", &format!("/api/v1/{call}?path={path}"), &[]);
+            assert!(
+                !body.contains("very-secret-place") && !body.contains("root:"),
+                "{call} {path}: {body}"
+            );
+        }
+    }
+    let shown: Value = service.get("/api/v1/openapi.json");
+    for (pattern, item) in shown["paths"].as_object().unwrap() {
+        for (method, operation) in item.as_object().unwrap() {
+            let answers = operation["responses"].as_object().unwrap();
+            for status in ["400", "405", "413", "421", "500", "503"] {
+                assert!(answers.contains_key(status), "{method} {pattern} has no answer {status}");
+            }
+        }
+    }
+}
