@@ -10,7 +10,7 @@ SUDO   = $(shell [ "$$(id -u)" = 0 ] || command -v sudo)
 CONSOLE_SOURCES = $(shell find console/src console/public -type f) console/index.html \
                   console/vite.config.ts console/tsconfig.json console/package-lock.json
 
-.PHONY: demo build console test chaos bench fuzz shots fmt clean compiler browser server terminal
+.PHONY: demo build console test chaos bench fuzz shots fmt clean compiler browser server disks terminal
 
 ## demo: build, start the service with demo data and a live feeder, print the address
 demo: build
@@ -33,7 +33,7 @@ console/node_modules/.package-lock.json: console/package-lock.json
 	touch $@
 
 ## test: formatting, lints, the console's checks, and all tests
-test: compiler browser server console
+test: compiler browser server disks console
 	$(CARGO) fmt --all --check
 	$(CARGO) clippy --locked --workspace --all-targets -- -D warnings
 	$(NPM) test
@@ -41,18 +41,20 @@ test: compiler browser server console
 	$(CARGO) test --locked --workspace
 
 ## chaos: kill -9 at random moments under load, random sequences against a model, and
-## readers beside a writer; KILLS=200 MINUTES=10 SEED=n
-chaos: compiler server console
+## readers beside a writer, and power cuts; KILLS=200 CUTS=40 MINUTES=10 SEED=n
+chaos: compiler server disks console
 	VADEGATE_KILLS=$(or $(KILLS),200) $(if $(SEED),VADEGATE_SEED=$(SEED)) \
 	  $(CARGO) test --locked --release -p vadegate --test e2e -- chaos --nocapture
+	VADEGATE_CUTS=$(or $(CUTS),40) $(if $(SEED),VADEGATE_SEED=$(SEED)) \
+	  $(CARGO) test --locked -p vadegate --test e2e -- power --nocapture
 	VADEGATE_MINUTES=$(or $(MINUTES),10) $(if $(SEED),VADEGATE_SEED=$(SEED)) \
 	  $(CARGO) test --locked -p vadegate --test e2e -- model --nocapture
 	VADEGATE_WRITTEN=200000 \
 	  $(CARGO) test --locked --release -p vadegate-core -- eight_readers
 
 ## bench: measures beside their baselines, as ratios
-bench: compiler server console
-	$(CARGO) bench --locked -p vadegate --bench passage --bench arrivals --bench ledger --bench tables --bench loads
+bench: compiler server disks console
+	$(CARGO) bench --locked -p vadegate --bench passage --bench synced --bench growth --bench arrivals --bench ledger --bench tables --bench loads
 
 ## fuzz: the readers of tables against bytes that nobody would send; SECONDS=60 for each
 fuzz: compiler
@@ -93,6 +95,12 @@ server:
 	@ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 && command -v openssl >/dev/null && \
 	  command -v psql >/dev/null && command -v sqlite3 >/dev/null || \
 	  $(MAKE) --no-print-directory install PACKAGES="postgresql openssl sqlite3"
+
+# A clock that can be set for one process, and file systems of which the power is cut.
+disks:
+	@ls /usr/lib/*/faketime/libfaketime.so.1 >/dev/null 2>&1 && command -v mkfs.ext4 >/dev/null && \
+	  command -v mount >/dev/null || \
+	  $(MAKE) --no-print-directory install PACKAGES="libfaketime e2fsprogs mount"
 
 # A terminal window on a screen that nobody sees, for pictures of commands.
 terminal:

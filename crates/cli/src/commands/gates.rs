@@ -8,6 +8,8 @@ use crate::client::{Client, Remote};
 use crate::failure::Failure;
 use crate::show;
 
+const NO_GATE: &str = "The configuration has no gate. Add one as [gate.NAME], or write one with `vadegate init FOLDER`.";
+
 pub fn gates(client: &Client, args: &Gates) -> Result<(), Failure> {
     let gates = if args.gates.is_empty() {
         client.gates()?
@@ -18,9 +20,7 @@ pub fn gates(client: &Client, args: &Gates) -> Result<(), Failure> {
         return show::json(&gates);
     }
     if gates.is_empty() {
-        return show::line(
-            "The configuration has no gate. Add one as [gate.NAME], or write one with `vadegate init FOLDER`.",
-        );
+        return show::line(NO_GATE);
     }
     let mut table = show::table(&[
         "GATE",
@@ -54,23 +54,7 @@ pub fn gates(client: &Client, args: &Gates) -> Result<(), Failure> {
     show::unbroken(&mut table, &[0, 1, 2, 9]);
     show::print(&table)?;
     gates.iter().try_for_each(print_gathering)?;
-    for gate in &gates {
-        let name = &gate.name;
-        if let Some(pause) = &gate.pause {
-            let by = pause.by.as_deref().unwrap_or("somebody");
-            let since = pause.since.map(|at| format!(", {}", show::ago(Some(at))));
-            let since = since.unwrap_or_default();
-            show::line("")?;
-            show::one(&format!("{name}: paused by {by}{since}; `vadegate resume {name}`"))?;
-        }
-        if gate.untaken > 0 {
-            let files = show::counted(gate.untaken, "file lies", "files lie");
-            show::line("")?;
-            show::one(&format!(
-                "{name}: {files} there that no pattern takes; `vadegate files {name} --verdict leave` lists them"
-            ))?;
-        }
-    }
+    gates.iter().try_for_each(print_notes)?;
     let problems = gates.iter().flat_map(|gate| gate.problems.iter().map(move |p| (gate, p)));
     for (gate, problem) in problems {
         show::line("")?;
@@ -85,6 +69,26 @@ pub fn gates(client: &Client, args: &Gates) -> Result<(), Failure> {
         show::line(
             "\nNo service is running here; `vadegate serve` starts it, `vadegate pass` works one pass.",
         )?;
+    }
+    Ok(())
+}
+
+/// What is worth knowing of a gate and is no trouble: who paused it, what it passes by.
+fn print_notes(gate: &GateView) -> Result<(), Failure> {
+    let name = &gate.name;
+    if let Some(pause) = &gate.pause {
+        let by = pause.by.as_deref().unwrap_or("somebody");
+        let since = pause.since.map(|at| format!(", {}", show::ago(Some(at))));
+        let since = since.unwrap_or_default();
+        show::line("")?;
+        show::one(&format!("{name}: paused by {by}{since}; `vadegate resume {name}`"))?;
+    }
+    if gate.untaken > 0 {
+        let files = show::counted(gate.untaken, "file lies", "files lie");
+        show::line("")?;
+        show::one(&format!(
+            "{name}: {files} there that no pattern takes; `vadegate files {name} --verdict leave` lists them"
+        ))?;
     }
     Ok(())
 }

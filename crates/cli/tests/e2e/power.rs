@@ -226,6 +226,45 @@ fn feed(
     (sure, all)
 }
 
+/// Works under load until the power is cut, and holds what had been told before against
+/// what is there after; gives what was supplied.
+fn cut_once(
+    (coast, disk): (&Coast, &Disk),
+    cut: usize,
+    careful: bool,
+    after: Duration,
+) -> (BTreeMap<String, String>, BTreeMap<String, String>) {
+    let service = coast.serve();
+    let end = AtomicBool::new(false);
+    let (supplied, told) = std::thread::scope(|scope| {
+        let feeder = scope.spawn(|| feed(&coast.path("disk/drops"), cut, careful, &end));
+        let begun = Instant::now();
+        let mut told = Vec::new();
+        while begun.elapsed() < after {
+            told = service.get("/api/v1/entries?state=filed&limit=1000")["entries"]
+                .as_array()
+                .unwrap()
+                .clone();
+        }
+        disk.cut_power();
+        end.store(true, Ordering::Relaxed);
+        (feeder.join().unwrap(), told)
+    });
+    service.kill();
+    disk.back();
+    // What had been told before the cut is true after it.
+    let known: BTreeSet<String> = entries(coast)
+        .iter()
+        .filter(|entry| entry["state"] == "filed")
+        .map(|entry| entry["id"].to_string())
+        .collect();
+    for entry in &told {
+        assert!(known.contains(&entry["id"].to_string()), "{entry} was told and is forgotten");
+    }
+    hold_ledger_against_archive(coast);
+    supplied
+}
+
 /// Cuts the power at random moments, and counts after each.
 fn cut_at_random_moments(careful: bool) {
     let Some((coast, disk)) = coast("") else { return };
@@ -236,39 +275,10 @@ fn cut_at_random_moments(careful: bool) {
     let mut random = ChaCha8Rng::seed_from_u64(seed);
     let (mut sure, mut all) = (BTreeMap::new(), BTreeMap::new());
     for cut in 0..cuts {
-        let service = coast.serve();
-        let end = AtomicBool::new(false);
         let after = Duration::from_millis(random.random_range(100..1500));
-        let told = std::thread::scope(|scope| {
-            let feeder =
-                scope.spawn(|| feed(&coast.path("disk/drops"), cut as usize, careful, &end));
-            let begun = Instant::now();
-            let mut told = Vec::new();
-            while begun.elapsed() < after {
-                told = service.get("/api/v1/entries?state=filed&limit=1000")["entries"]
-                    .as_array()
-                    .unwrap()
-                    .clone();
-            }
-            disk.cut_power();
-            end.store(true, Ordering::Relaxed);
-            let (more_sure, more) = feeder.join().unwrap();
-            sure.extend(more_sure);
-            all.extend(more);
-            told
-        });
-        service.kill();
-        disk.back();
-        // What had been told before the cut is true after it.
-        let known: BTreeSet<String> = entries(&coast)
-            .iter()
-            .filter(|entry| entry["state"] == "filed")
-            .map(|entry| entry["id"].to_string())
-            .collect();
-        for entry in &told {
-            assert!(known.contains(&entry["id"].to_string()), "{entry} was told and is forgotten");
-        }
-        hold_ledger_against_archive(&coast);
+        let supplied = cut_once((&coast, &disk), cut as usize, careful, after);
+        sure.extend(supplied.0);
+        all.extend(supplied.1);
     }
     let service = coast.serve();
     coast.wait("all that is left is worked", |coast| {

@@ -60,14 +60,14 @@ pub(crate) async fn sign_in(
             "this is not the token; it is in the file `token` of the state folder",
         ));
     }
-    let value = shared.sessions.begin(&shared.token).map_err(unkept)?;
+    let value = shared.sessions.begin(&shared.token).map_err(|error| unkept(&error))?;
     let name = shared.sessions.name(&shared.token, &value).unwrap_or_default();
     tracing::info!(from = %guard::peer(&request), who = %name, "signed in");
     let cookie = cookie(&shared, guard::is_secure(&request), value, SESSION_SECONDS);
     Ok(HttpResponse::NoContent().cookie(cookie).finish())
 }
 
-fn unkept(error: std::io::Error) -> Problem {
+fn unkept(error: &std::io::Error) -> Problem {
     let why = format!("sessions cannot be kept in the state folder: {error}");
     Problem::new(StatusCode::INTERNAL_SERVER_ERROR, why)
 }
@@ -80,7 +80,7 @@ pub(crate) async fn sign_out(
     request: HttpRequest,
 ) -> Result<HttpResponse, Problem> {
     if let Some((value, name)) = guard::session_of(&request, &shared) {
-        shared.sessions.end(&shared.token, &value).map_err(unkept)?;
+        shared.sessions.end(&shared.token, &value).map_err(|error| unkept(&error))?;
         tracing::info!(from = %guard::peer(&request), who = %name, "signed out");
     }
     let mut answer = HttpResponse::NoContent();
