@@ -10,6 +10,7 @@
 //! * `reload`: a changed configuration is taken while the service runs.
 //! * `guarding`: nobody gets in, nothing gets out.
 //! * `promises`: nothing lost, nothing twice, nothing stuck, nothing misleading.
+//! * `hostile`: bombs, wide tables, files that are not what they say.
 //! * `power`: the power is cut before anything was synced.
 //! * `service`: the HTTP interface, live events, sign-in, starting and stopping.
 //! * `console`: the page, in headless Chromium.
@@ -33,6 +34,7 @@ mod demo;
 mod faults;
 mod folders;
 mod guarding;
+mod hostile;
 mod identity;
 mod keeping;
 mod loads;

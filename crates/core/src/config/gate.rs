@@ -178,14 +178,16 @@ impl Gate {
     }
 
     /// The longest time for which an entry waits before its work is tried again.
-    pub fn longest_wait(&self) -> Duration {
-        match &self.work {
-            Work::Run(run) => run.wait_up_to,
-            Work::Offer(offer) => offer.wait_up_to,
-            Work::Load(load) => load.wait_up_to,
-            Work::Merge(_) | Work::None => Duration::from_secs(60),
-        }
-        .max(Duration::from_secs(10))
+    pub fn longest_wait(&self, tries: u32) -> Duration {
+        let (first, most) = match &self.work {
+            Work::Run(run) => (run.wait, run.wait_up_to),
+            Work::Offer(offer) => (offer.wait, offer.wait_up_to),
+            Work::Load(load) => (load.wait, load.wait_up_to),
+            Work::Merge(_) | Work::None => (Duration::from_secs(60), Duration::from_secs(60)),
+        };
+        let doubled = first.saturating_mul(1 << tries.saturating_sub(1).min(20));
+        // A pause is a tenth more or less.
+        (doubled.min(most.max(first)) * 11 / 10).max(Duration::from_secs(10))
     }
 }
 

@@ -169,14 +169,24 @@ impl Live {
         Now { steady: super::steady(), wall_ms: Timestamp::now().as_millisecond() }
     }
 
+    /// The time, for the ledger, until which an entry waits that is to be worked again.
+    /// The wait begins here: a clock that is set afterwards changes nothing.
+    pub fn wait_from_now(&self, entry: i64, wait: Duration) -> i64 {
+        let now = self.now();
+        let ms = i64::try_from(wait.as_millis()).unwrap_or(i64::MAX);
+        let until = now.wall_ms.saturating_add(ms);
+        self.waits().left(Wait::Again(entry, until), wait, now);
+        until
+    }
+
     /// Ready entries that wait for nothing, and how long the next of the others waits.
     pub fn ready(&self) -> Result<(Vec<Filing>, Option<Duration>), LedgerError> {
-        let whole = self.gate.longest_wait();
         let (mut ready, mut next) = (Vec::new(), None::<Duration>);
         let all = self.context.ledger.ready(&self.gate.name)?;
         let (now, mut waits) = (self.now(), self.waits());
         for (filing, not_before) in all {
             let id = filing.entry.id;
+            let whole = self.gate.longest_wait(filing.entry.tries);
             let left = not_before.map(|until| waits.left(Wait::Again(id, until), whole, now));
             match left.filter(|left| !left.is_zero()) {
                 Some(left) => next = Some(next.map_or(left, |earlier| earlier.min(left))),

@@ -370,8 +370,6 @@ impl GateRunner {
     ) -> Result<(), LedgerError> {
         let Claimed { batch, filings, staged, .. } = claimed;
         self.live.discard_staged(staged.iter().map(PathBuf::as_path));
-        let now = jiff::Timestamp::now().as_millisecond();
-        let later = now + i64::try_from(OUTPUT_AGAIN.as_millis()).unwrap_or(0);
         let (why, not_before) = match &error {
             StageError::Source(at, _) => {
                 let path = filings.get(*at).map_or("", |filing| &filing.entry.path);
@@ -384,7 +382,9 @@ impl GateRunner {
                 let why = format!("the output in `{folder}` cannot be written: {error}");
                 self.live.problem("output folder", Some(format!("{why}; it is tried again")));
                 self.wake_in(OUTPUT_AGAIN);
-                (why, Some(later))
+                let later =
+                    filings.iter().map(|one| self.live.wait_from_now(one.entry.id, OUTPUT_AGAIN));
+                (why, later.min())
             }
             StageError::Away(why) => (format!("the database was away: {why}"), None),
             StageError::Stopped => {

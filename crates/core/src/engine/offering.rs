@@ -202,8 +202,7 @@ impl Engine {
             }
             WorkerEnd::Again if entry.tries < offer.tries => {
                 let wait = backoff(offer.wait, offer.wait_up_to, entry.tries, entry.id);
-                let wait_ms = i64::try_from(wait.as_millis()).unwrap_or(i64::MAX);
-                let not_before = Timestamp::now().as_millisecond().saturating_add(wait_ms);
+                let not_before = live.wait_from_now(entry.id, wait);
                 let why =
                     format!("try {}: worker `{}` says again{said}", entry.tries, leased.worker);
                 ledger.give_back(fence, Some(not_before), Cause::Pass, why, words)

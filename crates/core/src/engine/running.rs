@@ -134,8 +134,7 @@ impl GateRunner {
             }
             Ended::Again if tries < config.tries => {
                 let wait = backoff(config.wait, config.wait_up_to, tries, entry.id);
-                let wait_ms = i64::try_from(wait.as_millis()).unwrap_or(i64::MAX);
-                let not_before = jiff::Timestamp::now().as_millisecond().saturating_add(wait_ms);
+                let not_before = self.live.wait_from_now(entry.id, wait);
                 self.wake_in(wait);
                 let why = format!(
                     "try {tries}: the program says try again later; next in {}",
