@@ -104,7 +104,11 @@ impl Served {
         let filed = home.join("archive").join(name);
         let begun = Instant::now();
         while !filed.try_exists().expect("the archive") {
-            assert!(begun.elapsed() < Duration::from_secs(60), "{work}: {name} is not filed");
+            assert!(
+                begun.elapsed() < Duration::from_secs(60),
+                "{work}: {name} is not filed in {}",
+                home.display()
+            );
             if work == "offer" {
                 let taken =
                     self.send("/api/v1/gates/g/take", &json!({ "worker": "one", "wait": "5s" }));

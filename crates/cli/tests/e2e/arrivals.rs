@@ -176,9 +176,9 @@ fn sizes_ages_and_empty_files_are_taken_or_left_as_the_gate_says() {
     old("empty.csv", "", 2 * hour);
     assert_eq!(pass_once(&coast), 1);
     assert_eq!(coast.files("archive"), ["archive/good.csv"]);
-    assert_eq!(because(&coast, "large.csv"), "it has 1001 B, and the gate takes 1000 B at most");
-    assert!(because(&coast, "young.csv").starts_with("it must be 1 h old, 29 min"));
-    assert!(because(&coast, "ancient.csv").contains("the gate takes files of 30 d at most"));
+    assert_eq!(because(&coast, "large.csv"), "it has 1001 B, and the gate takes 1kB at most");
+    assert!(because(&coast, "young.csv").starts_with("it must be 1h old, 29 min"));
+    assert!(because(&coast, "ancient.csv").contains("the gate takes files of 30d at most"));
     assert_eq!(because(&coast, "empty.csv"), "it is empty, and the gate leaves empty files");
     let coast = settling("\"0s\"", "empty = \"take\"");
     coast.drop("drops/empty.csv", "");

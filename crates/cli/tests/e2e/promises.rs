@@ -328,6 +328,28 @@ fn a_gate_never_takes_its_own_output() {
         ("leave", "it is an output of this gate, and no source")
     );
     assert_eq!(coast.run("verify --deep").code, 0);
+    // Also under another name.
+    fs::rename(coast.path("drops/all.csv"), coast.path("drops/kept.csv")).unwrap();
+    assert_eq!(pass(&coast, "tide")["entered"], 0);
+}
+
+#[test]
+fn a_file_that_got_the_inode_of_an_earlier_output_is_a_source() {
+    // What is staged and removed gives its inode back, and the next file has it.
+    let coast = merging("", "exists = \"replace\"");
+    let config = fs::read_to_string(coast.path("vadegate.toml")).unwrap();
+    fs::write(coast.path("vadegate.toml"), config.replace("out/all.csv", "all.csv")).unwrap();
+    let service = coast.serve();
+    for number in 0..30 {
+        coast.drop(&format!("drops/{number}.csv"), format!("t,l\n{number},2\n"));
+        coast.wait("it is filed", |coast| coast.files("archive").len() == number + 1);
+        // A consumer takes the output away.
+        if number % 3 == 0 {
+            coast.wait("the output is there", |coast| coast.path("all.csv").is_file());
+            fs::remove_file(coast.path("all.csv")).unwrap();
+        }
+    }
+    drop(service);
 }
 
 #[test]

@@ -12,9 +12,18 @@ use crate::pattern::{Pattern, Template};
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Range<T> {
     /// The least, if there is one.
-    pub least: Option<T>,
+    pub least: Option<End<T>>,
     /// The most, if there is one.
-    pub most: Option<T>,
+    pub most: Option<End<T>>,
+}
+
+/// An end of a range.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct End<T> {
+    /// Where it is.
+    pub at: T,
+    /// As it was written, in whose unit it is told.
+    pub written: String,
 }
 
 pub(super) fn duration(section: &mut Section<'_>, key: &'static str) -> Option<Duration> {
@@ -45,10 +54,10 @@ pub(super) fn range<T: PartialOrd>(
     };
     let end = |end: &str| match end.trim() {
         "" => Ok(None),
-        end => parse(end).map(Some),
+        end => parse(end).map(|at| Some(End { at, written: end.to_owned() })),
     };
     match (end(least), end(most)) {
-        (Ok(Some(least)), Ok(Some(most))) if least > most => {
+        (Ok(Some(least)), Ok(Some(most))) if least.at > most.at => {
             text.at.fault(format!("`{key}`: the range `{}` is backwards", text.value));
             none
         }

@@ -33,17 +33,20 @@ pub(super) fn out_of_bounds(gate: &Gate, version: &Version, now_ns: i64) -> Opti
         return Some("it is empty, and the gate leaves empty files".into());
     }
     let bounds = &gate.bounds;
-    if let Some(least) = bounds.bytes.least.filter(|least| bytes < *least) {
-        let (has, least) = (write_bytes(bytes), write_bytes(least));
-        return Some(format!("it has {has}, and the gate takes {least} or more"));
+    let has = || match write_bytes(bytes) {
+        // Both kinds of units are in use: the bytes themselves are beyond doubt.
+        shown if bytes >= 1024 => format!("{shown} ({bytes} B)"),
+        shown => shown,
+    };
+    if let Some(least) = bounds.bytes.least.as_ref().filter(|least| bytes < least.at) {
+        return Some(format!("it has {}, and the gate takes {} or more", has(), least.written));
     }
-    if let Some(most) = bounds.bytes.most.filter(|most| bytes > *most) {
-        let (has, most) = (write_bytes(bytes), write_bytes(most));
-        return Some(format!("it has {has}, and the gate takes {most} at most"));
+    if let Some(most) = bounds.bytes.most.as_ref().filter(|most| bytes > most.at) {
+        return Some(format!("it has {}, and the gate takes {} at most", has(), most.written));
     }
     let age = age(version, now_ns);
-    bounds.age.most.filter(|most| age > *most).map(|most| {
-        let (age, most) = (write_duration(age), write_duration(most));
+    bounds.age.most.as_ref().filter(|most| age > most.at).map(|most| {
+        let (age, most) = (write_duration(age), &most.written);
         format!("it was modified {age} ago, and the gate takes files of {most} at most")
     })
 }
@@ -71,11 +74,11 @@ pub(super) fn complete(
         let (quiet, to_go) = (write_duration(quiet), write_duration(wait));
         return Complete::After(wait, format!("it must be unchanged for {quiet}, {to_go} to go"));
     }
-    if let Some(least) = gate.bounds.age.least {
+    if let Some(least) = &gate.bounds.age.least {
         let age = age(version, clock.wall_ns);
-        if age < least {
-            let (wait, least) = (least - age, write_duration(least));
-            let to_go = write_duration(wait);
+        if age < least.at {
+            let (wait, to_go) = (least.at - age, write_duration(least.at - age));
+            let least = &least.written;
             return Complete::After(wait, format!("it must be {least} old, {to_go} to go"));
         }
     }

@@ -209,7 +209,7 @@ impl Live {
         }
         let path = self.gate.drops.path_of(place).display().to_string();
         // When the ledger cannot be asked nothing is entered either.
-        let own = self.context.ledger.is_output_of(&self.gate.name, &path, version.inode);
+        let own = self.context.ledger.is_output_of(&self.gate.name, &path, *version);
         own.unwrap_or(true).then_some("it is an output of this gate, and no source")
     }
 

@@ -8,6 +8,7 @@ use rusqlite::{Connection, OptionalExtension};
 
 use super::orders::Unpublished;
 use super::rows::{IN_DROP, hex, select, text, time};
+use super::steps::as_i64;
 use super::types::Filing;
 use super::{Ledger, LedgerError, Pause, State, reading};
 use crate::arrivals::Version;
@@ -375,32 +376,42 @@ impl Ledger {
     }
 
     /// Whether a path, or the file that lies there, is an output of the gate.
+    ///
+    /// A file that was moved is known by its inode. Inodes are given again, to files of
+    /// suppliers too: so only the newest output of its path counts, and only while the
+    /// file has the length that was recorded and was not written since.
     pub(crate) fn is_output_of(
         &self,
         gate: &str,
         path: &str,
-        inode: u64,
+        version: Version,
     ) -> Result<bool, LedgerError> {
-        let query = |sql: &str, value: Value| {
-            self.read(|reader| {
-                let found = reader.prepare_cached(sql).and_then(|mut select| {
-                    select.query_row((value, gate), |row| row.get::<_, bool>(0))
-                });
-                found.map_err(reading)
-            })
-        };
-        let by_path = query(
-            "SELECT EXISTS (SELECT 1 FROM output o JOIN batch b ON b.id = o.batch
-             WHERE o.path = ? AND b.gate = ?)",
-            text(path),
-        )?;
-        // Before it is recorded under the number that it got.
-        Ok(by_path
-            || query(
-                "SELECT EXISTS (SELECT 1 FROM output o JOIN batch b ON b.id = o.batch
-                 WHERE o.inode = ? AND b.gate = ?)",
-                Value::Integer(inode.cast_signed()),
-            )?)
+        self.read(|reader| {
+            let by_path = || -> rusqlite::Result<bool> {
+                let mut select = reader.prepare_cached(
+                    "SELECT EXISTS (SELECT 1 FROM output o JOIN batch b ON b.id = o.batch
+                     WHERE o.path = ? AND b.gate = ?)",
+                )?;
+                select.query_row([path, gate], |row| row.get(0))
+            };
+            let by_inode = || -> rusqlite::Result<bool> {
+                // What is appended is staged in a file of its own, which is removed.
+                let mut select = reader.prepare_cached(
+                    "SELECT o.path FROM output o JOIN batch b ON b.id = o.batch
+                     WHERE o.inode = ? AND b.gate = ? AND o.mode <> 'append'",
+                )?;
+                let inode = version.inode.cast_signed();
+                let paths = select.query_map((inode, gate), |row| row.get(0))?;
+                let paths = paths.collect::<rusqlite::Result<Vec<String>>>()?;
+                for path in paths {
+                    if stands_as(reader, &path, version)? {
+                        return Ok(true);
+                    }
+                }
+                Ok(false)
+            };
+            by_path().and_then(|found| Ok(found || by_inode()?)).map_err(reading)
+        })
     }
 
     /// Whether something committed for an output does not stand in it yet.
@@ -415,6 +426,30 @@ impl Ledger {
                 .map_err(reading)
         })
     }
+}
+
+/// Whether a version is that of the newest output of a path, as it was left.
+fn stands_as(reader: &Connection, path: &str, version: Version) -> rusqlite::Result<bool> {
+    // The clock of the file system may be a tick behind ours.
+    const TICK_MS: i64 = 1000;
+    let mut newest = reader.prepare_cached(
+        "SELECT base_bytes + COALESCE(bytes, 0), published_at, inode, mode FROM output
+         WHERE path = ? AND committed_at IS NOT NULL ORDER BY id DESC LIMIT 1",
+    )?;
+    let newest = newest.query_row([path], |row| {
+        let append = row.get::<_, String>(3)? == "append";
+        Ok((row.get::<_, i64>(0)?, row.get::<_, Option<i64>>(1)?, row.get::<_, i64>(2)?, append))
+    });
+    let Some((bytes, published, inode, append)) = newest.optional()? else { return Ok(false) };
+    let same_file = append || inode == version.inode.cast_signed();
+    Ok(match published {
+        // Before it is recorded under the number that it got.
+        None => same_file,
+        Some(at) => {
+            let modified_ms = version.modified_ns / 1_000_000;
+            same_file && bytes == as_i64(version.bytes) && modified_ms <= at + TICK_MS
+        }
+    })
 }
 
 pub(super) fn pause_of(connection: &Connection, gate: &str) -> rusqlite::Result<Option<Pause>> {
