@@ -685,7 +685,7 @@ fn small_things_are_as_they_are_said() {
     coast.drop("drops/garrow/a.csv", "1");
     let _service = coast.serve();
     coast.wait("both are seen", |coast| coast.json("gates shop")[0]["counts"]["arriving"] == 2);
-    fs::remove_dir_all(coast.path("drops/garrow")).unwrap();
+    fs::rename(coast.path("drops/garrow"), coast.path("away")).unwrap();
     coast.wait("it is told", |coast| problems(coast, "shop").contains("`garrow` (1 file)"));
 }
 

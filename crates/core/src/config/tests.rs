@@ -121,7 +121,10 @@ fn bad_values_say_what_was_expected() {
         gate("settle = \"5 sec\""),
         "vadegate.toml:4:10: `settle`: `5 sec` is no duration; expected a number and a unit (ms, s, m, h, d) such as \"5s\" or \"1h30m\"; or \"closed\", or a table such as { marker = \"<name>.ok\" }"
     );
-    assert_eq!(gate("settle = 5"), "vadegate.toml:4:10: `settle` is an integer; expected a table");
+    assert_eq!(
+        gate("settle = 5"),
+        "vadegate.toml:4:10: `settle` is 5, without a unit; expected a text such as \"5s\""
+    );
     assert_eq!(
         gate("once = \"nmae\""),
         "vadegate.toml:4:8: `once` is \"nmae\"; expected \"content\", \"name\", \"name+content\"; did you mean \"name\"?"

@@ -430,8 +430,6 @@ impl Ledger {
 
 /// Whether a version is that of the newest output of a path, as it was left.
 fn stands_as(reader: &Connection, path: &str, version: Version) -> rusqlite::Result<bool> {
-    // The clock of the file system may be a tick behind ours.
-    const TICK_MS: i64 = 1000;
     let mut newest = reader.prepare_cached(
         "SELECT base_bytes + COALESCE(bytes, 0), published_at, inode, mode FROM output
          WHERE path = ? AND committed_at IS NOT NULL ORDER BY id DESC LIMIT 1",
@@ -446,8 +444,9 @@ fn stands_as(reader: &Connection, path: &str, version: Version) -> rusqlite::Res
         // Before it is recorded under the number that it got.
         None => same_file,
         Some(at) => {
+            // The clock of the file system is never ahead of ours, but up to a tick behind.
             let modified_ms = version.modified_ns / 1_000_000;
-            same_file && bytes == as_i64(version.bytes) && modified_ms <= at + TICK_MS
+            same_file && bytes == as_i64(version.bytes) && modified_ms <= at
         }
     })
 }
