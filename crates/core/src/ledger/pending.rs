@@ -431,16 +431,20 @@ impl Ledger {
 /// Whether a version is that of the newest output of a path, as it was left.
 fn stands_as(reader: &Connection, path: &str, version: Version) -> rusqlite::Result<bool> {
     let mut newest = reader.prepare_cached(
-        "SELECT base_bytes + COALESCE(bytes, 0), published_at, inode, mode FROM output
+        "SELECT base_bytes + COALESCE(bytes, 0), published_at, inode, mode, committed_at FROM output
          WHERE path = ? AND committed_at IS NOT NULL ORDER BY id DESC LIMIT 1",
     )?;
     let newest = newest.query_row([path], |row| {
         let append = row.get::<_, String>(3)? == "append";
-        Ok((row.get::<_, i64>(0)?, row.get::<_, Option<i64>>(1)?, row.get::<_, i64>(2)?, append))
+        let published: Option<i64> = row.get(1)?;
+        // What is not appended is written before it is committed, and only renamed after.
+        let written = if append { published } else { row.get(4)? };
+        let written = published.and(written);
+        Ok((row.get::<_, i64>(0)?, written, row.get::<_, i64>(2)?, append))
     });
-    let Some((bytes, published, inode, append)) = newest.optional()? else { return Ok(false) };
+    let Some((bytes, written, inode, append)) = newest.optional()? else { return Ok(false) };
     let same_file = append || inode == version.inode.cast_signed();
-    Ok(match published {
+    Ok(match written {
         // Before it is recorded under the number that it got.
         None => same_file,
         Some(at) => {
