@@ -6,6 +6,9 @@
 //! * **reordered**: columns in another order and missing, beside such a loop that does
 //!   the same.
 //! * **workbooks**: read and written, beside bare loops over the libraries' streams.
+//! * **wide**: two sources whose columns stand in another order, of 1,000, 2,500 and
+//!   16,384 columns, for each cell beside the narrowest: planning is linear when that is
+//!   flat.
 //! * **memory**: the peak of `vadegate merge` over 1 GB, and over workbooks.
 //!
 //! The text lies in memory (`/dev/shm`) where that is there, so that not the disk is
@@ -41,6 +44,7 @@ fn main() {
     let size = std::env::var("VADEGATE_BENCH_MB").ok().and_then(|text| text.parse().ok());
     let size: u64 = size.unwrap_or(1000) * 1_000_000;
     let sources = make(home.path(), size);
+    wide(home.path());
     straight(home.path(), &sources, size);
     reordered(home.path(), &sources, size);
     memory(home.path(), &sources, size);
@@ -81,6 +85,53 @@ fn make(home: &Path, size: u64) -> Vec<PathBuf> {
             path
         })
         .collect()
+}
+
+/// Merges two tables with all columns turned round in the second; tells the time for a cell.
+fn wide(home: &Path) {
+    println!(
+        "wide tables, two sources with their columns in another order, median of {ROUNDS} rounds"
+    );
+    let mut narrow = None;
+    for (columns, rows) in [(1_000, 2_500), (2_500, 1_000), (16_384, 150)] {
+        let sources = [false, true].map(|turned| {
+            let path = home.join(format!("wide_{turned}.csv"));
+            let mut out = BufWriter::new(File::create(&path).expect("a file"));
+            for row in 0..=rows {
+                let cell = |column: usize| match row {
+                    0 => format!("c{column}"),
+                    _ => (row * column % 9973).to_string(),
+                };
+                let mut cells: Vec<String> = (0..columns).map(cell).collect();
+                if turned {
+                    cells.reverse();
+                }
+                writeln!(out, "{}", cells.join(",")).expect("a row");
+            }
+            out.flush().expect("the rest");
+            path
+        });
+        let out = home.join("wide.csv");
+        let [seconds] = in_turn(
+            &out,
+            [&mut || {
+                let done = Command::new(env!("CARGO_BIN_EXE_vadegate"))
+                    .arg("merge")
+                    .args(&sources)
+                    .arg("-o")
+                    .arg(&out)
+                    .output()
+                    .expect("the program");
+                assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+            }],
+        );
+        let each = seconds * 1e9 / (2 * rows * columns) as f64;
+        let first = *narrow.get_or_insert(each);
+        println!(
+            "  {columns:>6} columns, {rows:>5} rows each  {seconds:>6.2} s  {each:>6.1} ns a cell   ratio {:.2} (wanted 2.00 at most)",
+            each / first
+        );
+    }
 }
 
 const HEADER: &[u8] = b"time,station,level_m,wind_mps,note,serial\n";
