@@ -98,7 +98,7 @@ server:
 
 # A clock that can be set for one process, and file systems of which the power is cut.
 disks:
-	@ls /usr/lib/*/faketime/libfaketime.so.1 >/dev/null 2>&1 && command -v mkfs.ext4 >/dev/null && \
+	@PATH="$$PATH:/usr/sbin:/sbin"; ls /usr/lib/*/faketime/libfaketime.so.1 >/dev/null 2>&1 && command -v mkfs.ext4 >/dev/null && \
 	  command -v mount >/dev/null || \
 	  $(MAKE) --no-print-directory install PACKAGES="libfaketime e2fsprogs mount"
 

@@ -173,9 +173,23 @@ fn what_comes_from_a_name_is_one_part_of_a_tables_name() {
     crate::passes::rest(&coast);
     let ran = coast.run("pass --wait");
     assert_eq!(ran.code, 0, "{}{}", ran.out, ran.err);
-    let db = rusqlite::Connection::open(coast.path("out.db")).unwrap();
+    let path = coast.path("out.db");
+    let db = rusqlite::Connection::open(&path).unwrap();
     let count: i64 = db.query_row("SELECT count(*) FROM \"x.y\"", [], |row| row.get(0)).unwrap();
     assert_eq!(count, 1);
+    drop(db);
+    // A link in its place leads nowhere.
+    let elsewhere = tempfile::tempdir().unwrap();
+    let other = elsewhere.path().join("other.db");
+    fs::rename(&path, &other).unwrap();
+    symlink(&other, &path).unwrap();
+    coast.drop("drops/x.y.csv", "t,l\n3,4\n");
+    crate::passes::rest(&coast);
+    let ran = coast.run("pass");
+    assert!(ran.code == 1 && ran.out.contains("links are not followed"), "{}", ran.out);
+    let db = rusqlite::Connection::open(&other).unwrap();
+    let count: i64 = db.query_row("SELECT count(*) FROM \"x.y\"", [], |row| row.get(0)).unwrap();
+    assert_eq!(count, 1, "nothing was loaded outside");
 }
 
 #[test]

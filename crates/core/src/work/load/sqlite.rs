@@ -101,6 +101,12 @@ impl Sqlite {
         }
         if self.connection.is_none() {
             at("load.connect").map_err(|error| DbError::Away(error.to_string()))?;
+            if self.path.symlink_metadata().is_ok_and(|meta| meta.is_symlink()) {
+                return Err(DbError::Away(format!(
+                    "`{}` is a link, and links are not followed; name the file to which it leads",
+                    self.path.display()
+                )));
+            }
             let connection = Connection::open(&self.path).map_err(|error| {
                 DbError::Away(format!("`{}` cannot be opened: {error}", self.path.display()))
             })?;
