@@ -8,8 +8,8 @@ import TimeAgo from "./TimeAgo.vue";
 const props = defineProps<{ gate: Gate }>();
 const untaken = computed(() =>
   props.gate.untaken === 1
-    ? "1 file lies there that no pattern takes."
-    : `${counted(props.gate.untaken, "file")} lie there that no pattern takes.`,
+    ? "No pattern takes 1 file that lies in the drop folder."
+    : `No pattern takes ${counted(props.gate.untaken, "file")} that lie in the drop folder.`,
 );
 </script>
 
