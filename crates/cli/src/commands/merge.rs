@@ -1,6 +1,6 @@
 //! `merge`: many tables into one, without a gate.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
@@ -41,14 +41,28 @@ pub fn merge(args: &Merge) -> Result<ExitCode, Failure> {
             .iter()
             .map(|one| json!({ "path": one.path, "why": one.why, "faulty": one.faulty }))
             .collect();
-        show::json(&json!({ "outputs": outputs, "left_out": left_out }))?;
+        let earlier = &plan.earlier;
+        show::json(
+            &json!({ "outputs": outputs, "left_out": left_out, "earlier_outputs": earlier }),
+        )?;
     } else {
         made.iter().try_for_each(print)?;
         tell_left_out("left out", &plan.left_out);
+        tell_earlier(&plan.earlier);
     }
     let whole = !plan.left_out.iter().any(|one| one.faulty)
         && made.iter().all(|made| made.account.set_aside == 0);
     Ok(if whole { ExitCode::SUCCESS } else { ExitCode::from(FAILED) })
+}
+
+/// Names outputs of earlier merges that were taken with a folder.
+fn tell_earlier(earlier: &[PathBuf]) {
+    for path in earlier.iter().take(TOLD) {
+        show::say(&format!(
+            "taken: {}: was made by an earlier merge, so its rows may stand twice; leave it out with --take, or name the files that are meant",
+            path.display()
+        ));
+    }
 }
 
 fn failure(error: &HandError) -> Failure {

@@ -353,6 +353,26 @@ fn a_file_that_got_the_inode_of_an_earlier_output_is_a_source() {
 }
 
 #[test]
+fn a_merge_by_hand_tells_of_outputs_of_earlier_ones_that_it_takes_with_a_folder() {
+    let coast = Coast::new("");
+    coast.drop("in/a.csv", "t,l\n1,2\n");
+    assert_eq!(coast.run("merge in -o in/all.csv").code, 0);
+    let again = coast.run("merge in -o in/all.csv --exists replace");
+    assert_eq!(
+        coast.read("in/all.csv"),
+        "t,l\n1,2\n",
+        "its own output is no source: {}",
+        again.err
+    );
+    fs::rename(coast.path("in/all.csv"), coast.path("in/yesterday.csv")).unwrap();
+    let other = coast.run("merge in -o in/new.csv");
+    let words = "in/yesterday.csv: was made by an earlier merge, so its rows may stand twice";
+    assert!(other.code == 0 && other.err.contains(words), "{}", other.err);
+    let named = coast.run("merge in/a.csv in/yesterday.csv -o named.csv");
+    assert!(!named.err.contains("earlier merge"), "who names it means it: {}", named.err);
+}
+
+#[test]
 fn a_program_that_changes_its_source_runs_once() {
     for archive in ["{ into = \"archive\" }", "\"leave\""] {
         let coast = Coast::new(&format!(

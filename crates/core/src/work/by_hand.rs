@@ -130,6 +130,9 @@ pub struct HandPlan {
     order: HandMerge,
     /// Files that take no part.
     pub left_out: Vec<LeftOut>,
+    /// Files of folders that take part and were made by an earlier merge: their rows may
+    /// come twice.
+    pub earlier: Vec<PathBuf>,
     /// Bytes of all sources.
     pub bytes: u64,
     /// Bytes that were read so far.
@@ -166,7 +169,10 @@ impl HandMerge {
             }
             return Err(HandError::Refused(words));
         }
-        Ok(HandPlan { groups, order: self, left_out, bytes, read })
+        let sources = groups.values().flatten().map(|(source, _)| &source.path);
+        let found = sources.filter(|path| !self.sources.contains(path));
+        let earlier = found.filter(|path| is_marked(path)).cloned().collect();
+        Ok(HandPlan { groups, order: self, left_out, earlier, bytes, read })
     }
 
     fn find(&self, left_out: &mut Vec<LeftOut>) -> Result<Vec<Candidate>, HandError> {
@@ -314,6 +320,18 @@ fn leave_out_own(
     Ok(())
 }
 
+/// An extended attribute of what was made by a merge; it goes with the file when that is
+/// renamed. A file system that has none goes without.
+const MADE_BY_US: &str = "user.vadegate.output";
+
+fn mark(path: &Path) {
+    let _ = rustix::fs::setxattr(path, MADE_BY_US, b"1", rustix::fs::XattrFlags::empty());
+}
+
+fn is_marked(path: &Path) -> bool {
+    rustix::fs::getxattr(path, MADE_BY_US, &mut [0_u8; 8]).is_ok()
+}
+
 fn rejects_of(output: &Path) -> PathBuf {
     super::merge::with_ending(output, "rejects.csv")
 }
@@ -397,6 +415,7 @@ impl HandPlan {
             put(&aside.0, rejects, replace).map_err(failed(rejects))?;
         }
         put(&staged.0, &place, replace).map_err(failed(&place))?;
+        mark(&place);
         staged.0.folder().sync().map_err(failed(folder))?;
         Ok(Some(HandMade { output: place, bytes: made.rows.bytes, rejects, account: made.account }))
     }
