@@ -4,10 +4,11 @@
 use std::io::{self, Read, Seek};
 
 use quick_xml::Reader as XmlReader;
-use quick_xml::events::Event;
+use quick_xml::events::{BytesStart, Event};
 use zip::ZipArchive;
 
 use crate::fault::Fault;
+use crate::workbook::{is_known, letters};
 
 /// Columns of a table at the most: as many as a sheet of a workbook has.
 pub const MOST_COLUMNS: usize = 16_384;
@@ -91,11 +92,12 @@ pub(crate) fn workbook_kind(file: impl Read + Seek) -> Option<crate::source::For
 
 /// Looks through the parts of a zipped workbook before the library that reads it does:
 /// what is held in memory must fit, and no cell may be without bounds. What counts is
-/// what is really unpacked, not what the archive says of itself.
+/// what is really unpacked, not what the archive says of itself. Tells whether the
+/// library would read cells otherwise than they stand.
 ///
 /// # Errors
 /// [`Fault::Workbook`] with the part and the bound, and [`Fault::Io`].
-pub(crate) fn check_package(file: impl Read + Seek) -> Result<(), Fault> {
+pub(crate) fn check_package(file: impl Read + Seek) -> Result<bool, Fault> {
     let mut archive = ZipArchive::new(file).map_err(|error| match error {
         zip::result::ZipError::Io(error) if error.kind() != io::ErrorKind::InvalidData => {
             Fault::Io(error)
@@ -105,6 +107,7 @@ pub(crate) fn check_package(file: impl Read + Seek) -> Result<(), Fault> {
     if archive.len() > MOST_PARTS {
         return Err(damaged(format!("it has more than {MOST_PARTS} parts")));
     }
+    let mut unknown = false;
     let names: Vec<String> = archive.file_names().flatten().map(|name| name.into_owned()).collect();
     for name in names.iter().filter(|name| name.ends_with(".xml") || name.ends_with(".rels")) {
         let streamed = name.starts_with("xl/worksheets/");
@@ -115,7 +118,7 @@ pub(crate) fn check_package(file: impl Read + Seek) -> Result<(), Fault> {
         let left = if streamed { MOST_STREAMED } else { MOST_HELD };
         let mut bounded = Bounded { input: part, left, since_tag: 0 };
         let read = if name == "content.xml" {
-            count_cells(bounded)
+            count_cells(bounded).map(|found| unknown |= found)
         } else {
             let mut buffer = [0; 32 * 1024];
             loop {
@@ -131,15 +134,16 @@ pub(crate) fn check_package(file: impl Read + Seek) -> Result<(), Fault> {
             false => damaged(format!("its part `{name}`: {error}")),
         })?;
     }
-    Ok(())
+    Ok(unknown)
 }
 
 /// Bounds the cells that an OpenDocument sheet describes: a few repeats describe more than
-/// any memory holds.
-fn count_cells(content: impl Read) -> io::Result<()> {
+/// any memory holds. Tells whether cells need to be mended.
+fn count_cells(content: impl Read) -> io::Result<bool> {
     let mut reader = XmlReader::from_reader(io::BufReader::with_capacity(32 * 1024, content));
     let mut buffer = Vec::new();
     let mut area = Area::default();
+    let mut unknown = false;
     loop {
         buffer.clear();
         let wrong = |error: &dyn std::fmt::Display| too_much(error.to_string());
@@ -147,7 +151,7 @@ fn count_cells(content: impl Read) -> io::Result<()> {
             quick_xml::Error::Io(error) => io::Error::new(error.kind(), error.to_string()),
             error => wrong(&error),
         })? {
-            Event::Eof => return Ok(()),
+            Event::Eof => return Ok(unknown),
             Event::Start(tag) | Event::Empty(tag) => {
                 let count = |name: &str| -> u64 {
                     let value = tag.try_get_attribute(name).ok().flatten();
@@ -162,6 +166,7 @@ fn count_cells(content: impl Read) -> io::Result<()> {
                             one.key.as_ref().starts_with("office:")
                                 || one.key.as_ref() == "table:formula"
                         });
+                        unknown |= needs_mending(&tag, &area)?;
                         area.cell(count("table:number-columns-repeated"), filled);
                     }
                     _ => {}
@@ -175,6 +180,24 @@ fn count_cells(content: impl Read) -> io::Result<()> {
             _ => {}
         }
     }
+}
+
+/// Whether the library would read a cell otherwise than it stands: its type is one that
+/// nobody knows, or space stands around its number. A number that is none is an error.
+fn needs_mending(tag: &BytesStart<'_>, area: &Area) -> io::Result<bool> {
+    let attribute = |name: &str| tag.try_get_attribute(name).ok().flatten();
+    let Some(kind) = attribute("office:value-type") else { return Ok(false) };
+    if !matches!(&*kind.value, "float" | "percentage" | "currency") {
+        return Ok(!is_known(&kind.value));
+    }
+    let Some(value) = attribute("office:value") else { return Ok(false) };
+    let bare = value.value.trim();
+    if bare.parse::<f64>().is_err() {
+        let column = letters(u32::try_from(area.column).unwrap_or(u32::MAX));
+        let cell = format!("{column}{}", area.above + 1);
+        return Err(too_much(format!("cell {cell} is said to be a number, and is `{bare}`")));
+    }
+    Ok(bare.len() < value.value.len())
 }
 
 /// The rectangle that holds all filled cells of a sheet, which is kept in memory whole.

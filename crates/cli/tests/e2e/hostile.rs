@@ -55,11 +55,30 @@ fn cell(inner: impl Read) -> impl Read {
 
 /// An open document whose repeats describe this many rows and columns.
 fn repeating(path: &Path, rows: u64, columns: u64) {
+    document(
+        path,
+        &format!(
+            r#"<table:table-row table:number-rows-repeated="{rows}"><table:table-cell table:number-columns-repeated="{columns}" office:value-type="string"><text:p>x</text:p></table:table-cell></table:table-row>"#
+        ),
+    );
+}
+
+/// An open document of one sheet with these rows.
+fn document(path: &Path, rows: &str) {
     let content = format!(
-        r#"<office:document-content xmlns:office="urn:oasis:names:tc:opendocument:xmlns:office:1.0" xmlns:table="urn:oasis:names:tc:opendocument:xmlns:table:1.0" xmlns:text="urn:oasis:names:tc:opendocument:xmlns:text:1.0"><office:body><office:spreadsheet><table:table table:name="tide"><table:table-row table:number-rows-repeated="{rows}"><table:table-cell table:number-columns-repeated="{columns}" office:value-type="string"><text:p>x</text:p></table:table-cell></table:table-row></table:table></office:spreadsheet></office:body></office:document-content>"#
+        r#"<office:document-content xmlns:office="urn:oasis:names:tc:opendocument:xmlns:office:1.0" xmlns:table="urn:oasis:names:tc:opendocument:xmlns:table:1.0" xmlns:text="urn:oasis:names:tc:opendocument:xmlns:text:1.0"><office:body><office:spreadsheet><table:table table:name="tide">{rows}</table:table></office:spreadsheet></office:body></office:document-content>"#
     );
     let kind = b"application/vnd.oasis.opendocument.spreadsheet";
-    packed(path, &mut [("mimetype", &mut &kind[..]), ("content.xml", &mut content.as_bytes())]);
+    let manifest = br#"<manifest:manifest xmlns:manifest="urn:oasis:names:tc:opendocument:xmlns:manifest:1.0"><manifest:file-entry manifest:full-path="/" manifest:media-type="application/vnd.oasis.opendocument.spreadsheet"/></manifest:manifest>"#;
+    // The kind may stand anywhere.
+    packed(
+        path,
+        &mut [
+            ("META-INF/manifest.xml", &mut &manifest[..]),
+            ("content.xml", &mut content.as_bytes()),
+            ("mimetype", &mut &kind[..]),
+        ],
+    );
 }
 
 fn wide(columns: usize, rows: usize) -> String {
@@ -204,6 +223,27 @@ fn values_of_tables_are_as_they_stand() {
     let json = sample("marked.csv", "--json");
     assert!(json.contains("\"name\"") && !json.contains('\u{feff}'), "{json}");
     let (shown, _, _) = encoding_rs::SHIFT_JIS.encode("港,水位\n霧,1\n");
+    let row = |cells: &str| format!("<table:table-row>{cells}</table:table-row>");
+    let cell = |kind: &str, value: &str| {
+        format!(
+            "<table:table-cell office:value-type=\"{kind}\" office:value=\"{value}\"><text:p>{value}</text:p></table:table-cell>"
+        )
+    };
+    let header =
+        row("<table:table-cell office:value-type=\"string\"><text:p>l</text:p></table:table-cell>");
+    document(
+        &coast.path("odd.ods"),
+        &(header.clone()
+            + &row(
+                "<table:table-cell office:value-type=\"void\"><text:p>kept</text:p></table:table-cell>",
+            )),
+    );
+    assert!(sample("odd.ods", "--json").contains("\"kept\""));
+    document(&coast.path("spaced.ods"), &(header.clone() + &row(&cell("float", " 1.5 "))));
+    assert!(sample("spaced.ods", "--json").contains("\"1.5\""));
+    document(&coast.path("none.ods"), &(header + &row(&cell("float", "seven"))));
+    let told = coast.run("sample none.ods");
+    assert!(told.err.contains("cell A2 is said to be a number, and is `seven`"), "{}", told.err);
     coast.drop("japanese.csv", &shown);
     let told = sample("japanese.csv", "--encoding shift_jis");
     assert!(told.contains("港") && told.contains('霧'), "{told}");

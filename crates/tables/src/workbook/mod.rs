@@ -3,6 +3,7 @@
 
 mod cells;
 mod sheet;
+mod unknown;
 
 use std::io::{self, Read, Seek};
 use std::panic::{AssertUnwindSafe, catch_unwind, resume_unwind};
@@ -14,6 +15,7 @@ use calamine::{
 
 use cells::{Held, Streamed, xlsx_fault};
 use sheet::SheetTable;
+pub(crate) use unknown::is_known;
 
 use crate::budget;
 use crate::container;
@@ -131,6 +133,21 @@ pub(crate) fn each_sheet<R: Read + Seek + Again, E: From<Fault>>(
     }
 }
 
+fn read_ods<R: Read + Seek, E: From<Fault>>(
+    bytes: R,
+    reading: &Reading,
+    visit: Visit<'_, E>,
+) -> Result<(), E> {
+    let mut book = Ods::new(bytes).map_err(|error| match error {
+        OdsError::Password => Fault::Protected,
+        other => Fault::Workbook(other.to_string()),
+    })?;
+    let names = wanted(book.sheets_metadata(), reading)?;
+    each_held(names, reading, visit, |name| {
+        book.worksheet_range(name).map_err(|error| Fault::Workbook(error.to_string()))
+    })
+}
+
 fn read_sheets<R: Read + Seek + Again, E: From<Fault>>(
     bytes: R,
     format: Format,
@@ -138,17 +155,10 @@ fn read_sheets<R: Read + Seek + Again, E: From<Fault>>(
     visit: Visit<'_, E>,
 ) -> Result<(), E> {
     match format {
-        Format::Ods => {
-            budget::check_package(io::BufReader::new(bytes.again()))?;
-            let mut book = Ods::new(bytes).map_err(|error| match error {
-                OdsError::Password => Fault::Protected,
-                other => Fault::Workbook(other.to_string()),
-            })?;
-            let names = wanted(book.sheets_metadata(), reading)?;
-            each_held(names, reading, visit, |name| {
-                book.worksheet_range(name).map_err(|error| Fault::Workbook(error.to_string()))
-            })
-        }
+        Format::Ods => match budget::check_package(io::BufReader::new(bytes.again()))? {
+            true => read_ods(unknown::mend(bytes)?, reading, visit),
+            false => read_ods(bytes, reading, visit),
+        },
         Format::Xls => {
             container::check(bytes.again())?;
             if let Some(stream) = container::stream(bytes.again(), &["Workbook", "Book"])? {
