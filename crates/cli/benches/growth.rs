@@ -5,12 +5,13 @@
 //! The batches before are rows of the ledger that are made from those of the first file:
 //! what they cost to make is not what is asked.
 
+mod common;
+
 use std::fs;
-use std::io::{BufRead, BufReader};
 use std::path::Path;
-use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
+use common::Service;
 use serde_json::{Value, json};
 
 const FILES: usize = 300;
@@ -43,54 +44,24 @@ fn main() {
     }
 }
 
-struct Served {
-    child: Child,
-    base: String,
-    token: String,
-    agent: ureq::Agent,
-}
-
-impl Drop for Served {
-    fn drop(&mut self) {
-        let _ = self.child.kill();
-        let _ = self.child.wait();
-    }
-}
+/// What growth asks of a service.
+struct Served(Service);
 
 impl Served {
     fn start(home: &Path) -> Self {
-        let mut child = Command::new(env!("CARGO_BIN_EXE_vadegate"))
-            .arg("serve")
-            .current_dir(home)
-            .stderr(Stdio::piped())
-            .spawn()
-            .expect("the service");
-        let mut lines = BufReader::new(child.stderr.take().expect("its stderr")).lines();
-        let base = lines.find_map(|line| {
-            let line = line.ok()?;
-            line.strip_prefix("Vadegate serves at ").map(str::to_owned)
-        });
-        std::thread::spawn(move || lines.for_each(drop));
-        let token = fs::read_to_string(home.join("state/token")).expect("the token");
-        let base = base.expect("an address");
-        Served {
-            child,
-            base,
-            token: token.trim().to_owned(),
-            agent: ureq::Agent::new_with_defaults(),
-        }
+        Served(Service::start(home))
     }
 
     fn send(&self, path: &str, body: &Value) -> String {
-        let asked = self.agent.post(format!("{}{path}", self.base));
-        let asked = asked.header("Authorization", format!("Bearer {}", self.token));
+        let asked = self.0.agent.post(format!("{}{path}", self.0.base));
+        let asked = asked.header("Authorization", format!("Bearer {}", self.0.token));
         let answer = asked.send_json(body);
         answer.expect("an answer").body_mut().read_to_string().expect("its text")
     }
 
     fn used(&self) -> f64 {
         let stat =
-            fs::read_to_string(format!("/proc/{}/stat", self.child.id())).expect("a process");
+            fs::read_to_string(format!("/proc/{}/stat", self.0.child.id())).expect("a process");
         let fields: Vec<&str> = stat.rsplit(')').next().unwrap_or("").split_whitespace().collect();
         let ticks: f64 = fields[11..13].iter().filter_map(|text| text.parse::<f64>().ok()).sum();
         ticks * 10.0

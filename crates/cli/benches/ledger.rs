@@ -9,12 +9,15 @@
 //! `VADEGATE_BENCH_ENTRIES` changes the number of entries that are asked,
 //! `VADEGATE_BENCH_FOLDER` puts it all elsewhere.
 
+mod common;
+
 use std::fs;
-use std::io::{BufRead, BufReader, Write};
+use std::io::Write;
 use std::path::{Path, PathBuf};
-use std::process::{Child, Command, Stdio};
+use std::process::Command;
 use std::time::{Duration, Instant};
 
+use common::Service;
 use rand::{Rng, RngCore, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use rusqlite::Connection;
@@ -63,36 +66,12 @@ fn vadegate(home: &Path, args: &[&str]) -> Duration {
     took
 }
 
-/// A service, killed at its end.
-struct Service {
-    child: Child,
-    base: String,
-    token: String,
-    agent: ureq::Agent,
+/// What is asked of a service here.
+trait Asking {
+    fn ask(&self, path: &str, with: &str) -> Duration;
 }
 
-impl Service {
-    fn start(home: &Path) -> Self {
-        let mut child = Command::new(env!("CARGO_BIN_EXE_vadegate"))
-            .arg("serve")
-            .current_dir(home)
-            .stderr(Stdio::piped())
-            .spawn()
-            .expect("the service");
-        let mut lines = BufReader::new(child.stderr.take().expect("its stderr")).lines();
-        let base = lines
-            .find_map(|line| line.ok()?.strip_prefix("Vadegate serves at ").map(str::to_owned))
-            .expect("its address");
-        std::thread::spawn(move || lines.for_each(drop));
-        let token = fs::read_to_string(home.join("state/token")).expect("its token");
-        Service {
-            child,
-            base,
-            token: token.trim().to_owned(),
-            agent: ureq::Agent::new_with_defaults(),
-        }
-    }
-
+impl Asking for Service {
     /// How long an answer takes, which must have this text in it.
     fn ask(&self, path: &str, with: &str) -> Duration {
         let begun = Instant::now();
@@ -106,13 +85,6 @@ impl Service {
         let took = begun.elapsed();
         assert!(text.contains(with), "{path}: {text}");
         took
-    }
-}
-
-impl Drop for Service {
-    fn drop(&mut self) {
-        let _ = self.child.kill();
-        let _ = self.child.wait();
     }
 }
 

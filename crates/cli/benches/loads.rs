@@ -10,6 +10,8 @@
 //! source; what the load alone took, by the ledger's own times, is told beside it.
 //! `VADEGATE_BENCH_MB` changes the size, `VADEGATE_BENCH_FOLDER` where files lie.
 
+mod common;
+
 use std::fs::{self, File};
 use std::io::{BufWriter, Write};
 use std::path::{Path, PathBuf};
@@ -24,6 +26,8 @@ use rand_chacha::ChaCha8Rng;
 mod databases;
 
 use databases::{Db, Server};
+
+use common::median;
 
 mod support {
     //! What the databases need.
@@ -140,11 +144,6 @@ fn pass(home: &Path, source: &Path, db: &Db) -> Passed {
         })
         .expect("a batch that was worked");
     Passed { whole, load: Duration::from_millis(took.unsigned_abs()), peak_mib }
-}
-
-fn median(mut times: Vec<Duration>) -> f64 {
-    times.sort();
-    times[times.len() / 2].as_secs_f64()
 }
 
 fn tell(what: &str, rows: u64, seconds: f64, ratio: &str) {

@@ -11,6 +11,8 @@
 //! making files after deleting many is slow for minutes. `VADEGATE_BENCH_FOLDER`
 //! puts the files elsewhere, `VADEGATE_BENCH_FILES` changes their number.
 
+mod common;
+
 use std::fs;
 use std::io::{BufRead, BufReader};
 use std::path::{Path, PathBuf};
@@ -20,6 +22,8 @@ use std::time::{Duration, Instant};
 use rand::{RngCore, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use sha2::{Digest, Sha256};
+
+use common::median;
 
 const ROUNDS: usize = 5;
 const SIZE: usize = 4096;
@@ -69,11 +73,6 @@ fn move_back(from: &Path, to: &Path) {
     // What the last round wrote must not be paid for by the next.
     // SAFETY: a plain system call without arguments.
     unsafe { libc::sync() };
-}
-
-fn median(mut times: Vec<Duration>) -> f64 {
-    times.sort();
-    times[times.len() / 2].as_secs_f64()
 }
 
 fn passage(home: &Path, count: usize) {

@@ -6,6 +6,8 @@
 //! one durable insert), and both without any sync of the sources (`durable = "rename"`).
 //! Nothing is measured where a file system cannot be made and mounted.
 
+mod common;
+
 use std::fs::{self, File, OpenOptions};
 use std::io::Write;
 use std::os::fd::AsRawFd;
@@ -14,6 +16,8 @@ use std::process::Command;
 use std::time::{Duration, Instant};
 
 use sha2::{Digest, Sha256};
+
+use common::median;
 
 const ROUNDS: usize = 3;
 const SIZE: usize = 4096;
@@ -115,11 +119,6 @@ fn measure(home: &Path, count: usize, journal: bool) {
 
 fn content(number: usize, version: usize) -> Vec<u8> {
     format!("{number:09} {version:05}\n").into_bytes().repeat(SIZE / 16)
-}
-
-fn median(mut times: Vec<Duration>) -> f64 {
-    times.sort();
-    times[times.len() / 2].as_secs_f64()
 }
 
 fn sync() {

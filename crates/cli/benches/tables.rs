@@ -15,6 +15,8 @@
 //! measured. `VADEGATE_BENCH_MB` changes its size, `VADEGATE_BENCH_FOLDER` puts it
 //! elsewhere.
 
+mod common;
+
 use std::fs::{self, File};
 use std::io::{BufRead, BufReader, BufWriter, Read, Seek, Write};
 use std::path::{Path, PathBuf};
@@ -25,6 +27,8 @@ use calamine::{DataRef, Xlsx, open_workbook};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use vadegate_tables::{Depth, Input, Layout, Merger, Options, Plan, Writing};
+
+use common::median;
 
 const ROUNDS: usize = 5;
 const SOURCES: usize = 8;
@@ -135,11 +139,6 @@ fn wide(home: &Path) {
 }
 
 const HEADER: &[u8] = b"time,station,level_m,wind_mps,note,serial\n";
-
-fn median(mut times: Vec<Duration>) -> f64 {
-    times.sort();
-    times[times.len() / 2].as_secs_f64()
-}
 
 /// Medians of several ways to make an output, taken in turn.
 fn in_turn<const N: usize>(out: &Path, ways: [&mut dyn FnMut(); N]) -> [f64; N] {

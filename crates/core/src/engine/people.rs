@@ -326,8 +326,13 @@ fn made_before(live: &Live, entry: &Entry) -> Result<Vec<Made>, Stop> {
     for by in [Some(entry.id), entry.repeat_of].into_iter().flatten() {
         let Some(detail) = live.context.ledger.detail(by)? else { continue };
         let outputs = detail.worked_in.map(|batch| batch.outputs).unwrap_or_default();
-        let outputs: Vec<Output> =
-            outputs.into_iter().filter(|output| output.published_at.is_some()).collect();
+        let outputs: Vec<Output> = outputs
+            .into_iter()
+            .filter(|output| {
+                // The account is no place for rows: nothing of a file stands in it.
+                output.published_at.is_some() && output.role != "account"
+            })
+            .collect();
         if !outputs.is_empty() {
             let rows_twice = if adds { detail.entry.rows.unwrap_or(0) } else { 0 };
             all.push(Made { entry: entry.id, by, outputs, rows_twice });

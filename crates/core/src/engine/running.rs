@@ -121,9 +121,13 @@ impl GateRunner {
         let Ran { filing, batch, ended, printed } = ran;
         let entry = &filing.entry;
         let tries = entry.tries + 1;
+        let unsynced = match ended {
+            Ended::Done => self.note_changed_source(&filing)?,
+            _ => None,
+        };
         let reason = match ended {
+            Ended::Done if unsynced.is_some() => unsynced.unwrap_or_default(),
             Ended::Done => {
-                self.note_changed_source(&filing)?;
                 let mut worked = entry.clone();
                 worked.batch = Some(batch);
                 let target = self.live.archive_path(&worked).unwrap_or(None);
@@ -167,20 +171,22 @@ impl GateRunner {
 
 impl GateRunner {
     /// A program may write into its own source: that is no new arrival, or it would be
-    /// run again, and again.
-    fn note_changed_source(&mut self, filing: &Filing) -> Result<(), LedgerError> {
+    /// run again, and again. Gives why the file is held, when what the program wrote cannot
+    /// be made durable.
+    fn note_changed_source(&mut self, filing: &Filing) -> Result<Option<String>, LedgerError> {
         let entry = &filing.entry;
         let at = self.live.at(&entry.lies_at());
-        let Some(at) = at.ok().filter(|at| !at.is(&filing.version)) else { return Ok(()) };
-        let Ok(Some(meta)) = at.look() else { return Ok(()) };
+        let Some(at) = at.ok().filter(|at| !at.is(&filing.version)) else { return Ok(None) };
+        let Ok(Some(meta)) = at.look() else { return Ok(None) };
         // What is no file, or changes still, is looked at as what it is.
         let Some(sum) = sum_of(&at).ok().filter(|_| meta.is_file() && at.is(&meta.version)) else {
-            return Ok(());
+            return Ok(None);
         };
         // It is archived as it is now, so that must be on the disk first.
         if let Err(error) = at.open().and_then(|file| file.sync_data()) {
-            let shown = at.path();
-            tracing::warn!("`{}` cannot be made durable: {error}", shown.display());
+            return Ok(Some(format!(
+                "the program ended well and changed the file, which cannot be made durable: {error}"
+            )));
         }
         self.context().ledger.source_changed(entry.id, meta.version, sum)?;
         if let Some(place) = self.live.place_of(&entry.drop, &entry.path)
@@ -188,7 +194,7 @@ impl GateRunner {
         {
             known.version = meta.version;
         }
-        Ok(())
+        Ok(None)
     }
 }
 

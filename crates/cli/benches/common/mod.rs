@@ -1,0 +1,50 @@
+//! What several benchmarks have in common: a service that is asked, and medians.
+
+#![allow(dead_code, reason = "not every benchmark uses all of it")]
+
+use std::fs;
+use std::io::{BufRead, BufReader};
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::time::Duration;
+
+/// A service over the configuration of a folder, killed at its end.
+pub struct Service {
+    pub child: Child,
+    pub base: String,
+    pub token: String,
+    pub agent: ureq::Agent,
+}
+
+impl Service {
+    pub fn start(home: &Path) -> Self {
+        let mut child = Command::new(env!("CARGO_BIN_EXE_vadegate"))
+            .arg("serve")
+            .current_dir(home)
+            .stderr(Stdio::piped())
+            .spawn()
+            .expect("the service");
+        let mut lines = BufReader::new(child.stderr.take().expect("its stderr")).lines();
+        let base = lines
+            .find_map(|line| line.ok()?.strip_prefix("Vadegate serves at ").map(str::to_owned))
+            .expect("its address");
+        std::thread::spawn(move || lines.for_each(drop));
+        let token = fs::read_to_string(home.join("state/token")).expect("its token");
+        let agent = ureq::Agent::new_with_defaults();
+        Service { child, base, token: token.trim().to_owned(), agent }
+    }
+}
+
+impl Drop for Service {
+    fn drop(&mut self) {
+        // It may have ended already.
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+/// The median of several times, in seconds.
+pub fn median(mut times: Vec<Duration>) -> f64 {
+    times.sort();
+    times[times.len() / 2].as_secs_f64()
+}
