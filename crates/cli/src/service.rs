@@ -1,6 +1,7 @@
 //! Running the service in the foreground, for `serve` and for the demo.
 
-use vadegate_core::config::{Config, Weight, check};
+use vadegate_core::check::{Weight, check};
+use vadegate_core::config::Config;
 use vadegate_core::engine::Engine;
 
 use crate::failure::Failure;

@@ -3,6 +3,7 @@
 //! arguments.
 
 pub mod arrivals;
+pub mod check;
 pub mod config;
 pub mod engine;
 #[doc(hidden)]
@@ -11,6 +12,7 @@ pub mod files;
 mod filing;
 pub mod ledger;
 pub mod pattern;
+pub(crate) mod settings;
 pub mod words;
 pub mod work;
 
@@ -20,5 +22,5 @@ pub mod work;
 /// The file system's.
 pub fn sum_of_file(path: &std::path::Path) -> std::io::Result<String> {
     let at = files::Reach::anywhere().at(&std::path::absolute(path)?)?;
-    filing::sum_of(&at).map(|sum| arrivals::hex(&sum))
+    filing::moving::sum_of(&at).map(|sum| files::sha256::hex(&sum))
 }

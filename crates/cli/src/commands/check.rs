@@ -5,7 +5,8 @@ use std::process::ExitCode;
 
 use serde::Serialize;
 use vadegate_core::arrivals::{Kind, sweep};
-use vadegate_core::config::{Config, ConfigError, Finding, Weight, check as try_out};
+use vadegate_core::check::{Finding, Weight, check as try_out};
+use vadegate_core::config::{Config, ConfigError};
 use vadegate_core::pattern::{Fields, natural_order};
 
 use crate::failure::{Failure, WRONG};

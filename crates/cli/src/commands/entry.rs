@@ -4,7 +4,7 @@ use std::fmt::Write;
 
 use jiff::tz::TimeZone;
 use vadegate_core::engine::{EntryView, Lies, LiesNow};
-use vadegate_core::ledger::{Batch, Query};
+use vadegate_core::ledger::{Batch, BatchOutcome, Query};
 
 use crate::args::Entry as EntryArgs;
 use crate::client::Client;
@@ -129,7 +129,7 @@ fn lies_at(lies: &Lies) -> String {
 }
 
 fn write_batch(text: &mut String, batch: &Batch) {
-    let outcome = batch.outcome.as_deref().unwrap_or("under way");
+    let outcome = batch.outcome.map_or("under way", BatchOutcome::word);
     let _ = writeln!(
         text,
         "\nbatch {} ({}, attempt {}): {outcome}, {}",
@@ -144,13 +144,7 @@ fn write_batch(text: &mut String, batch: &Batch) {
         let _ = writeln!(
             text,
             "  {} {} ({}{}{})",
-            if output.role == "rows" {
-                "output"
-            } else if output.role == "load" {
-                "table"
-            } else {
-                output.role.as_str()
-            },
+            output.role.label(),
             show::visible(&output.path),
             output.mode,
             rows.unwrap_or_default(),

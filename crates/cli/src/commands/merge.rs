@@ -9,7 +9,9 @@ use indicatif::HumanBytes;
 use serde_json::json;
 use vadegate_core::config::Exists;
 use vadegate_core::pattern::{Pattern, Template};
-use vadegate_core::work::by_hand::{HandError, HandMade, HandMerge, HandOrder, HandPlan, LeftOut};
+use vadegate_core::work::merge::by_hand::{
+    HandError, HandMade, HandMerge, HandOrder, HandPlan, LeftOut,
+};
 use vadegate_tables::dialect::Encoding;
 use vadegate_tables::workbook::parse_range;
 use vadegate_tables::{

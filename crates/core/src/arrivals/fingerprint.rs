@@ -3,7 +3,8 @@
 use std::fs::File;
 use std::io::{self, Read};
 
-use super::{Sum, Version};
+use crate::files::sha256::Sum;
+use crate::files::version::Version;
 
 /// Why a version has no fingerprint.
 #[derive(Debug, thiserror::Error)]

@@ -16,7 +16,7 @@ use rustix::event::{EventfdFlags, PollFd, PollFlags};
 use rustix::fs::inotify::{self, CreateFlags, ReadFlags, WatchFlags};
 use rustix::io::Errno;
 
-use crate::files::Folder;
+use crate::files::at::Folder;
 
 /// Paths kept for a look; when there are more a sweep is quicker.
 const MOST_PATHS: usize = 20_000;
@@ -342,7 +342,7 @@ impl Drop for Notices {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::files::Reach;
+    use crate::files::roots::Reach;
     use std::sync::mpsc;
     use std::time::Duration;
 

@@ -4,25 +4,10 @@ use std::ffi::OsStr;
 use std::io;
 use std::path::Path;
 
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
-
-use super::Version;
-use crate::files::{Folder, Meta, Reach};
-
-/// What kind of thing lies in a folder.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "lowercase")]
-pub enum Kind {
-    /// A regular file.
-    File,
-    /// A folder.
-    Folder,
-    /// A symbolic link: never followed.
-    Link,
-    /// A socket, pipe or device.
-    Special,
-}
+use crate::files::at::{Folder, Meta};
+use crate::files::roots::Reach;
+use crate::files::version::Kind;
+use crate::files::version::Version;
 
 /// One thing seen in a drop folder.
 #[derive(Debug, Clone)]

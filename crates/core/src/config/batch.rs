@@ -5,11 +5,12 @@ use std::time::Duration;
 
 use jiff::civil::Time;
 
-use super::Work;
-use super::keys::{duration, template};
-use super::reader::Section;
-use super::values::write_duration;
-use crate::pattern::{Fields, Pattern, Template};
+use crate::pattern::template::Template;
+use crate::pattern::{Fields, Pattern};
+use crate::settings::keys::{duration, template};
+use crate::settings::reader::Section;
+use crate::settings::values::write_duration;
+use crate::work::seam::{Drive, Work};
 
 /// Which entries are worked together, and when.
 #[derive(Debug, Clone)]
@@ -115,9 +116,9 @@ impl fmt::Display for BatchConfig {
     }
 }
 
-pub(super) fn read(
+pub(crate) fn read(
     section: &mut Section<'_>,
-    work: &Work,
+    work: Option<&dyn Work>,
     fields: &[String],
     exact: bool,
 ) -> Option<BatchConfig> {
@@ -125,7 +126,7 @@ pub(super) fn read(
         return None;
     }
     let mut batch = section.section("batch")?;
-    if !matches!(work, Work::Merge(_) | Work::Load(_)) {
+    if !work.is_some_and(|work| matches!(work.drive(), Drive::Batches { .. })) {
         batch.fault_here(
             "only the works `merge` and `load` work files in batches; take `batch` out".into(),
         );

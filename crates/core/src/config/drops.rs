@@ -8,11 +8,12 @@ use std::collections::BTreeSet;
 use std::io;
 use std::path::{Path, PathBuf};
 
-use super::join;
-use super::reader::Found;
-use crate::arrivals::{Seen, SweepProblem, sweep_from};
-use crate::files::{Folder, Reach};
+use crate::arrivals::sweep::{Seen, SweepProblem, sweep_from};
+use crate::files::at::Folder;
+use crate::files::roots::Reach;
 use crate::pattern::{Fields, Pattern};
+use crate::settings::keys::join;
+use crate::settings::reader::Found;
 
 /// The drop folders of a gate.
 #[derive(Debug, Clone)]
@@ -59,7 +60,7 @@ pub struct FoundFolders {
 
 impl Drops {
     /// Reads `drop`; faults are noted at their place.
-    pub(super) fn read(texts: &[Found<'_, String>], folder: &Path, exact: bool) -> Option<Drops> {
+    pub(crate) fn read(texts: &[Found<'_, String>], folder: &Path, exact: bool) -> Option<Drops> {
         let mut drops: Vec<Drop> = Vec::new();
         for text in texts {
             if let Some((scheme, _)) = text.value.split_once("://") {
@@ -265,7 +266,7 @@ fn fitting(pattern: &Pattern, name: &str, so_far: &Fields) -> Option<Fields> {
 }
 
 /// The fields of both; none when one field would have two values.
-pub(super) fn together(some: &Fields, more: Fields) -> Option<Fields> {
+pub(crate) fn together(some: &Fields, more: Fields) -> Option<Fields> {
     let mut all = some.clone();
     for (field, value) in more {
         if let Some(other) = all.insert(field, value.clone())

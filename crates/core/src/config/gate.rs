@@ -2,20 +2,27 @@
 
 use std::fmt;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::Duration;
 
-use super::batch::{self, BatchConfig};
-use super::drops::Drops;
-use super::identity::{self, Once, Repeats};
-use super::keys::{Range, duration, path_template, patterns, range};
-use super::pick::{self, Pick};
-use super::reader::Section;
-use super::settle::{self, Settle};
-use super::shaping::Value;
-use super::values::{parse_bytes, parse_duration};
-use super::work::{self, Work};
-use crate::files::Durability;
-use crate::pattern::{Pattern, Template};
+use crate::config::batch;
+use crate::config::batch::BatchConfig;
+use crate::config::drops::Drops;
+use crate::config::identity;
+use crate::config::identity::{Once, Repeats};
+use crate::config::pick;
+use crate::config::pick::Pick;
+use crate::config::settle;
+use crate::config::settle::Settle;
+use crate::config::work;
+use crate::files::durable::Durability;
+use crate::ledger::words::WorkKind;
+use crate::pattern::Pattern;
+use crate::pattern::template::Template;
+use crate::settings::keys::{Range, duration, path_template, patterns, range};
+use crate::settings::reader::Section;
+use crate::settings::values::{parse_bytes, parse_duration};
+use crate::work::seam::{ReadContext, Work, WorkPlace};
 
 /// A gate: its drop folder, or several, and the rules for the files that pass it.
 #[derive(Debug, Clone)]
@@ -64,8 +71,8 @@ pub struct Gate {
     /// Whether a file of a name that was worked with other content is held.
     /// Default no.
     pub hold_revisions: bool,
-    /// What is done with the files.
-    pub work: Work,
+    /// What is done with the files; none: they are only filed.
+    pub(crate) work: Option<Arc<dyn Work>>,
     /// Which entries are worked together, and when. Default all that are ready.
     pub batch: Option<BatchConfig>,
     /// What happens when work was interrupted and nobody can know whether it
@@ -137,57 +144,49 @@ pub enum Archive {
 }
 
 impl Gate {
+    /// What it does with its files.
+    pub fn kind(&self) -> WorkKind {
+        self.work.as_ref().map_or(WorkKind::Nothing, |work| work.kind())
+    }
+
     /// Whether it takes nothing away and works nothing: such gates may share a folder
     /// with those of another service.
     pub fn only_looks(&self) -> bool {
-        matches!((&self.archive, &self.work), (Archive::Leave, Work::None))
+        matches!((&self.archive, &self.work), (Archive::Leave, None))
     }
 
     /// Whether an output of its own may come to lie in a drop folder of its.
     pub fn may_make_in_drop(&self) -> bool {
         self.outputs().iter().any(|template| {
-            let folder = super::fixed_folder(template.fixed_start());
+            let folder = template.fixed_folder();
             self.has_in_drop(&folder) || self.drops.base().starts_with(&folder)
         })
     }
 
     /// Fields captured from names or folders that go into rows or names of outputs.
     pub fn meant_fields(&self) -> impl Iterator<Item = &str> {
-        let (templates, added): (Vec<&Template>, &[(String, Value)]) = match &self.work {
-            Work::Merge(merge) => {
-                (merge.also_all.iter().chain([&merge.into]).collect(), &merge.shaping.add)
-            }
-            Work::Load(load) => (vec![&load.table], &load.shaping.add),
-            Work::Run(_) | Work::Offer(_) | Work::None => (Vec::new(), &[]),
-        };
-        let of_names = templates.into_iter().flat_map(Template::uses);
-        let of_rows = added.iter().flat_map(|(_, value)| value.uses());
-        of_names.chain(of_rows).filter(|field| !Template::is_builtin(field))
+        let fields = self.work.iter().flat_map(|work| work.meant_fields());
+        fields.filter(|field| !Template::is_builtin(field))
+    }
+
+    /// Every place to which its work may write.
+    pub(crate) fn places(&self) -> impl Iterator<Item = WorkPlace<'_>> {
+        self.work.iter().flat_map(|work| work.places())
     }
 
     /// Where its work writes files.
     pub fn outputs(&self) -> Vec<&Template> {
-        match &self.work {
-            Work::Merge(merge) => {
-                let beside = [&merge.also_all, &merge.rejects];
-                beside.into_iter().flatten().chain([&merge.into]).collect()
-            }
-            Work::Load(load) => load.rejects.iter().collect(),
-            Work::Run(_) | Work::Offer(_) | Work::None => Vec::new(),
-        }
+        let template = |place| match place {
+            WorkPlace::Output(template) => Some(template),
+            WorkPlace::Fixed(..) => None,
+        };
+        self.places().filter_map(template).collect()
     }
 
     /// The longest time for which an entry waits before its work is tried again.
     pub fn longest_wait(&self, tries: u32) -> Duration {
-        let (first, most) = match &self.work {
-            Work::Run(run) => (run.wait, run.wait_up_to),
-            Work::Offer(offer) => (offer.wait, offer.wait_up_to),
-            Work::Load(load) => (load.wait, load.wait_up_to),
-            Work::Merge(_) | Work::None => (Duration::from_secs(60), Duration::from_secs(60)),
-        };
-        let doubled = first.saturating_mul(1 << tries.saturating_sub(1).min(20));
-        // A pause is a tenth more or less.
-        (doubled.min(most.max(first)) * 11 / 10).max(Duration::from_secs(10))
+        let longest = self.work.as_ref().map_or(Duration::ZERO, |work| work.longest_wait(tries));
+        longest.max(Duration::from_secs(10))
     }
 }
 
@@ -206,7 +205,7 @@ impl fmt::Display for Order {
 
 /// Reads the gates of all files; `likes` are the sections that gates may be
 /// like.
-pub(super) fn read_all<'a>(
+pub(crate) fn read_all<'a>(
     sections: Vec<(String, Section<'a>)>,
     likes: &[(String, Section<'a>)],
     folder: &Path,
@@ -248,7 +247,7 @@ fn stand_before_its_like<'a>(section: &mut Section<'a>, likes: &[(String, Sectio
         }
         let Some((_, like)) = likes.iter().find(|(name, _)| *name == wanted.value) else {
             let known = likes.iter().map(|(name, _)| name.as_str());
-            let near = super::reader::nearest(&wanted.value, known);
+            let near = crate::settings::reader::nearest(&wanted.value, known);
             let hint = near.map(|near| format!("; did you mean \"{near}\"?")).unwrap_or_default();
             wanted.at.fault(format!("there is no [like.{}]{hint}", wanted.value));
             return;
@@ -286,8 +285,9 @@ fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
     let identity = identity::read(&mut section, folder, &fields);
     let interrupted = [("hold", Interrupted::Hold), ("retry", Interrupted::Retry)];
     let interrupted = section.choice("interrupted", &interrupted).unwrap_or(Interrupted::Hold);
-    let work = work::read(&name, &mut section, folder, &fields)?;
-    let batch = batch::read(&mut section, &work, &fields, exact);
+    let context = ReadContext { folder, fields: &fields };
+    let work = work::read(&name, &mut section, &context).ok()?;
+    let batch = batch::read(&mut section, work.as_deref(), &fields, exact);
     let archive = read_archive(&name, &mut section, folder, &fields);
     let hold = read_hold(&mut section, folder, &fields);
     let (file, line) = (section.file(), section.line());

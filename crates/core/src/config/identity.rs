@@ -3,10 +3,10 @@
 use std::path::Path;
 use std::time::Duration;
 
-use super::Gate;
-use super::keys::{duration, path_template};
-use super::reader::Section;
-use crate::pattern::Template;
+use crate::config::gate::Gate;
+use crate::pattern::template::Template;
+use crate::settings::keys::{duration, path_template};
+use crate::settings::reader::Section;
 
 /// What makes an entry a repeat of an earlier one.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -44,7 +44,7 @@ impl PartialEq for Repeats {
 }
 
 /// The keys that are about identity.
-pub(super) struct Identity {
+pub(crate) struct Identity {
     pub once: Once,
     pub once_across: Option<String>,
     pub once_for: Option<Duration>,
@@ -52,7 +52,7 @@ pub(super) struct Identity {
     pub hold_revisions: bool,
 }
 
-pub(super) fn read(section: &mut Section<'_>, folder: &Path, fields: &[String]) -> Identity {
+pub(crate) fn read(section: &mut Section<'_>, folder: &Path, fields: &[String]) -> Identity {
     let once =
         [("content", Once::Content), ("name", Once::Name), ("name+content", Once::NameAndContent)];
     let once = section.choice("once", &once).unwrap_or(Once::Content);

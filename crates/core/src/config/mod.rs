@@ -6,47 +6,33 @@
 //! [`gate`](self) make plain data of them. Whether the folders are there is
 //! asked later, by [`check`].
 
-mod batch;
-mod check;
-mod drops;
-mod finding;
-mod gate;
-mod identity;
-mod keys;
-mod load;
-mod merge;
-mod overlap;
-mod pick;
-mod reader;
-mod service;
-mod settle;
-mod shaping;
-mod taking;
-mod values;
-mod work;
+pub(crate) mod batch;
+pub(crate) mod drops;
+pub(crate) mod gate;
+pub(crate) mod identity;
+pub(crate) mod pick;
+pub(crate) mod service;
+pub(crate) mod settle;
+pub(crate) mod taking;
+pub(crate) mod work;
 
 use std::path::{Path, PathBuf};
 
+pub use crate::settings::fault::Fault;
+pub use crate::settings::keys::Range;
+pub use crate::settings::values::{parse_bytes, parse_duration, write_bytes, write_duration};
+pub use crate::work::merge::config::{Exists, MergeConfig, WriteConfig};
+pub use crate::work::tables::shaping::{Shaping, Value};
 pub use batch::{BatchConfig, BatchMarker, Wanted};
-pub use check::check;
-pub(crate) use check::fixed_folder;
 pub use drops::{Drops, FoundFolders, Placed};
-pub use finding::{Finding, Weight};
 pub use gate::{Archive, Bounds, Empty, Gate, Interrupted, Order};
 pub use identity::{Once, Repeats};
-pub use keys::Range;
-pub(crate) use keys::join;
-pub use load::{Database, LoadConfig, Mode, Password, Server};
-pub use merge::{Exists, MergeConfig, WriteConfig};
 pub use pick::{Others, Pick};
 pub use service::ServiceConfig;
 pub use settle::{After, Companion, MarkerFor, Settle, SettleBy};
-pub use shaping::{Shaping, Value};
-pub use values::{parse_bytes, parse_duration, write_bytes, write_duration};
-pub use work::{OfferConfig, RunConfig, Work};
 
-use crate::files::Reach;
-use reader::Document;
+use crate::files::roots::Reach;
+use crate::settings::reader::Document;
 
 /// Everything that a configuration file says.
 #[derive(Debug, Clone)]
@@ -59,19 +45,6 @@ pub struct Config {
     pub gates: Vec<Gate>,
     /// What may be reached: the roots, without the state folder.
     pub reach: Reach,
-}
-
-/// One fault of a configuration file.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Fault {
-    /// The file in which it is.
-    pub file: PathBuf,
-    /// Line, from 1.
-    pub line: usize,
-    /// Column in characters, from 1.
-    pub column: usize,
-    /// What is wrong, and what was expected.
-    pub message: String,
 }
 
 /// Why a configuration cannot be used.

@@ -1,8 +1,8 @@
 //! The `pick` of a gate: only some of the complete files are worked.
 
-use super::keys::template;
-use super::reader::Section;
-use crate::pattern::Template;
+use crate::pattern::template::Template;
+use crate::settings::keys::template;
+use crate::settings::reader::Section;
 
 /// Only so many of the files that are complete at a pass are worked; the others
 /// are passed over.
@@ -28,7 +28,7 @@ pub enum Others {
     Leave,
 }
 
-pub(super) fn read(section: &mut Section<'_>, fields: &[String]) -> Option<Pick> {
+pub(crate) fn read(section: &mut Section<'_>, fields: &[String]) -> Option<Pick> {
     if !section.has("pick") {
         return None;
     }

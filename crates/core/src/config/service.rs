@@ -4,8 +4,8 @@ use std::path::{Path, PathBuf};
 
 use jiff::tz::TimeZone;
 
-use super::keys::join;
-use super::reader::Section;
+use crate::settings::keys::join;
+use crate::settings::reader::Section;
 
 /// The `[service]` section.
 #[derive(Debug, Clone)]
@@ -26,7 +26,7 @@ pub struct ServiceConfig {
     pub timezone: TimeZone,
 }
 
-pub(super) fn read(section: Option<Section<'_>>, folder: &Path) -> ServiceConfig {
+pub(crate) fn read(section: Option<Section<'_>>, folder: &Path) -> ServiceConfig {
     let mut service = ServiceConfig {
         listen: "127.0.0.1:7411".into(),
         state: join(folder, "state"),

@@ -3,10 +3,11 @@
 use std::fmt;
 use std::time::Duration;
 
-use super::keys::{duration, template};
-use super::reader::Section;
-use super::values::{parse_duration, write_duration};
-use crate::pattern::{Pattern, Template};
+use crate::pattern::Pattern;
+use crate::pattern::template::Template;
+use crate::settings::keys::{duration, template};
+use crate::settings::reader::Section;
+use crate::settings::values::{parse_duration, write_duration};
 
 /// When a file counts as completely written.
 #[derive(Debug, Clone)]
@@ -113,7 +114,7 @@ impl fmt::Display for Settle {
 
 const DEFAULT_QUIET: Duration = Duration::from_secs(5);
 
-pub(super) fn read(section: &mut Section<'_>, fields: &[String]) -> Settle {
+pub(crate) fn read(section: &mut Section<'_>, fields: &[String]) -> Settle {
     if !section.has("settle") {
         return Settle::quiet(DEFAULT_QUIET);
     }

@@ -2,9 +2,10 @@
 
 use std::path::Path;
 
-use super::drops::together;
-use super::{Gate, SettleBy};
-use crate::arrivals::temporary_name;
+use crate::arrivals::names::temporary_name;
+use crate::config::drops::together;
+use crate::config::gate::Gate;
+use crate::config::settle::SettleBy;
 use crate::pattern::Fields;
 
 impl Gate {

@@ -1,139 +1,43 @@
 //! The engine: a thread for each gate, and the questions that are asked of
 //! them while they run.
 
-mod asking;
-mod backoff;
-mod batching;
-mod completion;
-mod context;
-mod filing;
-mod fingerprinting;
-mod gate;
-mod handle;
-mod links;
-mod listing;
-mod live;
-mod load_plan;
-mod load_recovery;
-mod loaded;
-mod loading;
-mod lock;
-mod looking;
-mod lying;
-mod merge_plan;
-mod merging;
-mod new_entries;
-mod offering;
-mod order;
-mod people;
-mod picking;
-mod places;
-mod recovery;
-mod rehearse;
-mod rehearse_tables;
-mod reload;
-mod replacing;
-mod running;
-mod sampling;
-mod settling;
-mod sweeping;
-mod verify_loads;
-mod verifying;
-mod views;
-mod waits;
-mod why;
+pub(crate) mod act;
+pub(crate) mod ask;
+pub(crate) mod clock;
+pub(crate) mod error;
+pub(crate) mod gate;
+pub(crate) mod pass;
+pub(crate) mod shared;
 
 use std::collections::BTreeMap;
 use std::sync::mpsc;
 use std::sync::{Arc, Mutex, RwLock, RwLockReadGuard};
-use std::time::Duration;
 
 use jiff::Timestamp;
 
 use crate::config::Config;
 use crate::ledger::{Ledger, LedgerError};
 use crate::work::deaths::Deaths;
-pub use batching::Gathering;
-use context::Context;
-pub(crate) use context::steady;
-use gate::GateRunner;
-use handle::{Command, GateHandle};
-pub use listing::FilePage;
-pub use live::PassReport;
-pub use loaded::{LoadedColumn, LoadedRows};
-pub use lock::{ADDRESS_FILE, LockError, StateLock, owner_of, running_service};
-pub use lying::{EntryView, Lies, LiesNow};
-pub use offering::{Offered, WorkerEnd};
-pub use people::{Adoption, Doing, Done, How, LeftFile, Made, Refused};
-pub use rehearse::{Rehearsed, Will};
-pub use reload::Reloaded;
-pub use verifying::{Difference, Differs, Progress, Verified};
-pub use views::{Activity, FileView, GateState, GateView, Match, Matches, Miss, Verdict};
-pub use why::{Answer, WhyError};
+use gate::command::Command;
+use gate::handle::GateHandle;
+use gate::runner::GateRunner;
+use shared::Context;
 
-/// Something that a listener may want to look at.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Pulse {
-    /// The ledger has changes up to this number.
-    Changed(i64),
-    /// What is arriving at a gate, or its standing problems, changed.
-    Gate(String),
-}
-
-/// Why an engine could not be started or asked.
-#[derive(Debug, thiserror::Error)]
-pub enum EngineError {
-    /// The state folder belongs to another service.
-    #[error(transparent)]
-    Lock(#[from] LockError),
-    /// The ledger failed.
-    #[error(transparent)]
-    Ledger(#[from] LedgerError),
-    /// There is no such gate.
-    #[error("there is no gate `{name}`; the configuration has {known}")]
-    NoGate {
-        /// The name asked for.
-        name: String,
-        /// The names there are.
-        known: String,
-    },
-    /// The gate offers nothing to workers.
-    #[error(
-        "the gate `{gate}` offers nothing: its work is `{work}`; give it a [gate.{gate}.offer] section"
-    )]
-    NoOffer {
-        /// The gate.
-        gate: String,
-        /// Its work.
-        work: &'static str,
-    },
-    /// A worker's lease is over.
-    #[error("the fencing number {fence} is refused: {why}")]
-    Fenced {
-        /// The number.
-        fence: i64,
-        /// Why.
-        why: String,
-    },
-    /// A thread could not be started.
-    #[error("a thread could not be started: {0}")]
-    Thread(std::io::Error),
-    /// The drop folder could not be read.
-    #[error("{0}; correct `drop`, or make the folder and give this user permission")]
-    Drop(String),
-    /// A file that is asked for is not there, or not to be shown.
-    #[error("{0}")]
-    NotThere(String),
-    /// A database does not answer.
-    #[error("the database does not answer: {0}; try again later")]
-    Away(String),
-    /// A file is no table.
-    #[error("{0}")]
-    NoTable(String),
-    /// The engine is stopping.
-    #[error("the service is stopping")]
-    Stopping,
-}
+pub use crate::files::lock::{ADDRESS_FILE, LockError, StateLock, owner_of, running_service};
+pub use act::actions::{Adoption, Doing, Done, How, LeftFile, Made, Refused};
+pub use act::leases::{Offered, WorkerEnd};
+pub use act::reload::Reloaded;
+pub use ask::entry::{EntryView, Lies, LiesNow};
+pub use ask::files::FilePage;
+pub use ask::gates::{Activity, FileView, GateState, GateView, Match, Matches, Miss, Verdict};
+pub use ask::places::{LoadedColumn, LoadedRows};
+pub use ask::rehearse::{Rehearsed, Will};
+pub use ask::verify::{Difference, Differs, Progress, Verified};
+pub use ask::why::{Answer, WhyError};
+pub use error::EngineError;
+pub use pass::batches::Gathering;
+pub use pass::report::PassReport;
+pub use shared::Pulse;
 
 /// All gates of a configuration over one ledger.
 pub struct Engine {
@@ -285,7 +189,7 @@ impl Engine {
             return Vec::new();
         }
         let stuck = inner.gates.iter().filter(|(_, handle)| {
-            handle.has_ended() || handle.live.state().problems.contains_key(gate::FAULT)
+            handle.has_ended() || handle.live.state().problems.contains_key(gate::runner::FAULT)
         });
         stuck.map(|(name, _)| name.clone()).collect()
     }
@@ -328,10 +232,6 @@ impl Drop for Engine {
         self.stop();
     }
 }
-
-/// How long a gate waits at the most before it looks again at a file that
-/// somebody has open.
-const OPEN_AGAIN: Duration = Duration::from_secs(1);
 
 #[cfg(test)]
 mod tests;

@@ -4,14 +4,17 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::time::Duration;
 
 use proptest::prelude::*;
 
 use super::*;
-use crate::arrivals::Version;
-use crate::ledger::{
-    Claim, CommitBatch, Entered, MadeOutput, NewEntry, Policy, StagedOutput, State, staged_name,
-};
+use crate::files::version::Version;
+use crate::ledger::entering::{Entered, NewEntry, Policy};
+use crate::ledger::requests::{Claim, CommitBatch, MadeOutput, OutputAt, PlannedOutput};
+use crate::ledger::staged_name;
+use crate::ledger::state::State;
+use crate::ledger::words::{Effect, OutputMode, OutputRole, WorkKind};
 use crate::pattern::Fields;
 
 struct Home(tempfile::TempDir);
@@ -89,22 +92,24 @@ impl Home {
         }
     }
 
-    fn claim(&self, ledger: &Ledger, entry: i64, mode: &'static str, base_bytes: u64) -> i64 {
-        let output = StagedOutput {
+    fn claim(&self, ledger: &Ledger, entry: i64, mode: OutputMode, base_bytes: u64) -> i64 {
+        let output = PlannedOutput {
             path: self.path("out.csv").display().to_string(),
-            folder: self.path("").display().to_string(),
+            at: OutputAt::Staged(self.path("")),
             mode,
             base_bytes,
-            role: "rows",
+            base_sha256: None,
+            role: OutputRole::Rows,
         };
         let claim = Claim {
             gate: "tide".into(),
-            work: "merge",
+            work: WorkKind::Merge,
+            effect: Effect::Staged,
             entries: vec![entry],
             outputs: vec![output],
             lease: None,
         };
-        ledger.claim(claim).unwrap()
+        ledger.claim(claim).unwrap().batch
     }
 
     fn stage(&self, ledger: &Ledger, batch: i64, content: &str) -> PathBuf {
@@ -149,7 +154,7 @@ fn cut_off_between_claim_and_commit_the_batch_is_made_anew() {
     let engine = home.engine(MERGE);
     let version = home.drop("a.csv", "x\n1\n");
     let entry = home.enter(&engine.context().ledger, "a.csv", version, false);
-    let batch = home.claim(&engine.context().ledger, entry, "create", 0);
+    let batch = home.claim(&engine.context().ledger, entry, OutputMode::Create, 0);
     home.stage(&engine.context().ledger, batch, "x\n1");
     drop(engine);
     let engine = home.engine(MERGE);
@@ -162,20 +167,20 @@ fn cut_off_between_claim_and_commit_the_batch_is_made_anew() {
 #[test]
 fn cut_off_between_commit_and_publish_the_output_is_published_once() {
     for (mode, base, already) in [
-        ("create", "", ""),
-        ("replace", "old", ""),
-        ("append", "x\n0\n", ""),
-        ("append", "x\n0\n", "1"),
+        (OutputMode::Create, "", ""),
+        (OutputMode::Replace, "old", ""),
+        (OutputMode::Append, "x\n0\n", ""),
+        (OutputMode::Append, "x\n0\n", "1"),
     ] {
         let home = Home::new();
         let engine = home.engine(MERGE);
-        if mode != "create" {
+        if mode != OutputMode::Create {
             fs::write(home.path("out.csv"), base).unwrap();
         }
         let version = home.drop("a.csv", "x\n1\n");
         let entry = home.enter(&engine.context().ledger, "a.csv", version, false);
         let batch = home.claim(&engine.context().ledger, entry, mode, base.len() as u64);
-        let piece = if mode == "append" { "1\n" } else { "x\n1\n" };
+        let piece = if mode == OutputMode::Append { "1\n" } else { "x\n1\n" };
         let staged = home.stage(&engine.context().ledger, batch, piece);
         home.commit(&engine.context().ledger, batch, entry, &staged, "a.csv");
         if !already.is_empty() {
@@ -186,7 +191,7 @@ fn cut_off_between_commit_and_publish_the_output_is_published_once() {
         let engine = home.engine(MERGE);
         engine.pass_here("tide").unwrap();
         engine.pass_here("tide").unwrap();
-        let expected = if mode == "append" { "x\n0\n1\n" } else { "x\n1\n" };
+        let expected = if mode == OutputMode::Append { "x\n0\n1\n" } else { "x\n1\n" };
         assert_eq!(home.read("out.csv"), expected, "{mode}");
         all_filed(&engine, 1);
         assert_eq!(home.names("archive"), ["a.csv"]);
@@ -233,7 +238,7 @@ fn an_output_that_somebody_else_has_lengthened_is_a_standing_problem_and_loses_n
     fs::write(home.path("out.csv"), "x\n0\n").unwrap();
     let version = home.drop("a.csv", "x\n1\n");
     let entry = home.enter(&engine.context().ledger, "a.csv", version, false);
-    let batch = home.claim(&engine.context().ledger, entry, "append", 4);
+    let batch = home.claim(&engine.context().ledger, entry, OutputMode::Append, 4);
     let staged = home.stage(&engine.context().ledger, batch, "1\n");
     home.commit(&engine.context().ledger, batch, entry, &staged, "a.csv");
     fs::write(home.path("out.csv"), "x\n0\n77\n").unwrap();
@@ -337,7 +342,7 @@ proptest! {
     ) {
         use std::io::Write;
         let home = Home::new();
-        if crate::arrivals::lease_tells(&home.path("drops")).is_err() {
+        if crate::arrivals::lease::lease_tells(&home.path("drops")).is_err() {
             return Ok(());
         }
         let engine = home.engine("");

@@ -10,9 +10,9 @@ use std::sync::Arc;
 use rustix::fs::{AtFlags, FileType, Mode, OFlags, RenameFlags, Stat};
 use rustix::io::Errno;
 
-use super::Reach;
-use super::reach::open_below;
-use crate::arrivals::{Kind, Version};
+use crate::files::roots::Reach;
+use crate::files::version::{Kind, Version};
+use crate::files::walk::open_below;
 
 /// A folder that is open. It stays the same one whatever is done to its path.
 #[derive(Debug)]
@@ -62,7 +62,7 @@ impl AsFd for Folder {
 }
 
 impl Folder {
-    pub(super) fn new(fd: OwnedFd, path: PathBuf, reach: Reach) -> Self {
+    pub(crate) fn new(fd: OwnedFd, path: PathBuf, reach: Reach) -> Self {
         Folder { fd, path, reach }
     }
 
@@ -114,6 +114,11 @@ impl Folder {
     pub fn again(&self) -> io::Result<OwnedFd> {
         let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
         Ok(rustix::fs::openat(&self.fd, ".", flags, Mode::empty())?)
+    }
+
+    /// Its descriptor, which is its own as long as it lives.
+    pub fn descriptor(&self) -> BorrowedFd<'_> {
+        self.fd.as_fd()
     }
 
     /// Makes the names in it durable.

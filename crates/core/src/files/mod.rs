@@ -9,12 +9,17 @@
 //! * [`Unsynced`] brings the bytes of files onto the disk before anything that
 //!   depends on them is recorded.
 
-mod at;
-mod durable;
+pub(crate) mod access;
+pub(crate) mod at;
+pub(crate) mod durable;
+pub(crate) mod lock;
 pub(crate) mod owning;
-mod reach;
+pub(crate) mod reach;
+pub(crate) mod roots;
+pub(crate) mod sha256;
+pub(crate) mod version;
+pub(crate) mod walk;
 
-pub(crate) use at::{At, Folder, Meta};
 pub use durable::Durability;
-pub(crate) use durable::{Unsynced, start_writing, write_back_time};
-pub use reach::Reach;
+pub use roots::Reach;
+pub use version::{Kind, Version};

@@ -13,7 +13,7 @@ use std::sync::{Mutex, PoisonError};
 use rustix::fs::FlockOperation;
 use rustix::io::Errno;
 
-use super::Folder;
+use crate::files::at::Folder;
 
 /// Device and inode of a folder.
 pub(crate) type FolderKey = (u64, u64);
@@ -118,7 +118,7 @@ pub(crate) fn words(folder: &Path, elsewhere: Elsewhere) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::files::Reach;
+    use crate::files::roots::Reach;
 
     #[test]
     fn a_folder_has_one_taker_or_several_that_look() {

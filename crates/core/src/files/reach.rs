@@ -1,101 +1,30 @@
-//! Which folders may be reached, and opening them without following a link.
+//! Opening folders that may be reached, without following a link.
 
 use std::fs::DirBuilder;
 use std::io;
-use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::os::fd::AsFd;
 use std::os::unix::fs::DirBuilderExt;
-use std::path::{Component, Path, PathBuf};
+use std::path::Path;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
 
-use rustix::fs::{CWD, Mode, OFlags, ResolveFlags};
+use rustix::fs::{CWD, Mode, OFlags};
 use rustix::io::Errno;
 
-use super::{At, Folder};
+use crate::files::at::{At, Folder};
+use crate::files::roots::Reach;
+use crate::files::walk::{is_missing, open_below};
 
 /// How a folder is opened: for reading its names and for making them durable.
 const FOLDER: OFlags = OFlags::RDONLY.union(OFlags::DIRECTORY).union(OFlags::CLOEXEC);
 
-/// An exchange of folders while a path is walked has the kernel ask for another try.
-const TRIES: u32 = 64;
-
-/// What may be reached: the folders below the roots, but for the state folder.
-///
-/// A root may itself be a link, or lie behind one: who writes the configuration
-/// names it. Below it no link is followed.
-#[derive(Debug, Clone)]
-pub struct Reach(Arc<Bounds>);
-
-#[derive(Debug)]
-struct Bounds {
-    /// Each root as it is named, and as it is when links are resolved.
-    roots: Vec<(PathBuf, PathBuf)>,
-    /// The state folder, in both ways: never data.
-    state: Vec<PathBuf>,
-    /// No bounds: for a person who works by hand, with their own rights.
-    anywhere: bool,
-}
-
 impl Reach {
-    /// What lies below `roots` (absolute, without `..`), but for what lies in `state`.
-    pub fn below(roots: &[PathBuf], state: &Path) -> Self {
-        let mut both: Vec<(PathBuf, PathBuf)> = Vec::new();
-        for root in roots {
-            let real = resolve(root);
-            both.push((root.clone(), real.clone()));
-            both.push((real.clone(), real));
-        }
-        // The longest first: it is the one that was meant for what lies in it.
-        both.sort_by_key(|(root, _)| std::cmp::Reverse(root.components().count()));
-        let state = vec![state.to_owned(), resolve(state)];
-        Reach(Arc::new(Bounds { roots: both, state, anywhere: false }))
-    }
-
-    /// Everything that this user may reach; links in folders are followed.
-    pub fn anywhere() -> Self {
-        Reach(Arc::new(Bounds { roots: Vec::new(), state: Vec::new(), anywhere: true }))
-    }
-
-    /// Whether `path` (absolute, without `..`) lies in one of the roots, and not in
-    /// the state folder.
-    pub fn allows(&self, path: &Path) -> bool {
-        self.0.anywhere || self.root_of(path).is_some()
-    }
-
-    /// Whether `path` is the state folder, or lies in it.
-    pub fn is_state(&self, path: &Path) -> bool {
-        self.0.state.iter().any(|state| path.starts_with(state))
-    }
-
-    /// The root below which `path` is reached, and what of it lies below.
-    fn root_of<'a>(&self, path: &'a Path) -> Option<(PathBuf, &'a Path)> {
-        if self.is_state(path) {
-            return None;
-        }
-        let mut found = self.0.roots.iter().filter_map(|(root, real)| {
-            let below = path.strip_prefix(root).ok()?;
-            (!self.is_state(&real.join(below))).then(|| (root.clone(), below))
-        });
-        found.next()
-    }
-
-    fn outside(&self, path: &Path) -> io::Error {
-        let shown = path.display();
-        let why = if self.is_state(path) {
-            format!("`{shown}` lies in the state folder, which is never data")
-        } else {
-            format!("`{shown}` lies outside the roots; add its folder to `roots` in [service]")
-        };
-        io::Error::new(io::ErrorKind::PermissionDenied, why)
-    }
-
     /// Opens a folder.
     ///
     /// # Errors
     /// `PermissionDenied` outside the roots, `ELOOP` when a part of the path below the
     /// root is a link, and the file system's.
     pub(crate) fn folder(&self, path: &Path) -> io::Result<Folder> {
-        let fd = if self.0.anywhere {
+        let fd = if self.is_anywhere() {
             rustix::fs::openat(CWD, path, FOLDER, Mode::empty())?
         } else {
             let (root, below) = self.root_of(path).ok_or_else(|| self.outside(path))?;
@@ -115,7 +44,7 @@ impl Reach {
             Err(error) if error.kind() == io::ErrorKind::NotFound => {}
             other => return other,
         }
-        if self.0.anywhere {
+        if self.is_anywhere() {
             std::fs::create_dir_all(path)?;
             return self.folder(path);
         }
@@ -156,79 +85,10 @@ impl Reach {
     }
 }
 
-/// Whether the error says that there is nothing.
-pub(super) fn is_missing(error: &io::Error) -> bool {
-    matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory)
-}
-
-/// The path with links resolved, as far as it is there.
-fn resolve(path: &Path) -> PathBuf {
-    for above in path.ancestors() {
-        if let Ok(real) = above.canonicalize() {
-            return match path.strip_prefix(above) {
-                Ok(rest) if rest.as_os_str().is_empty() => real,
-                Ok(rest) => real.join(rest),
-                Err(_) => real,
-            };
-        }
-    }
-    path.to_owned()
-}
-
-/// Opens what lies at `path` below `folder`; a link in any part is `ELOOP`.
-pub(super) fn open_below(
-    folder: BorrowedFd<'_>,
-    path: &Path,
-    flags: OFlags,
-) -> io::Result<OwnedFd> {
-    static WITHOUT: AtomicBool = AtomicBool::new(false);
-    let path = if path.as_os_str().is_empty() { Path::new(".") } else { path };
-    let resolve = ResolveFlags::BENEATH | ResolveFlags::NO_SYMLINKS | ResolveFlags::NO_MAGICLINKS;
-    let mut tries = 0;
-    while !WITHOUT.load(Ordering::Relaxed) {
-        match rustix::fs::openat2(folder, path, flags, Mode::empty(), resolve) {
-            // An old kernel, or a sandbox that does not know the call.
-            Err(Errno::NOSYS | Errno::PERM) => WITHOUT.store(true, Ordering::Relaxed),
-            Err(Errno::AGAIN | Errno::INTR) if tries < TRIES => tries += 1,
-            other => return Ok(other?),
-        }
-    }
-    walk_below(folder, path, flags)
-}
-
-/// The same a part at a time, for kernels that cannot do it at once.
-fn walk_below(folder: BorrowedFd<'_>, path: &Path, flags: OFlags) -> io::Result<OwnedFd> {
-    let mut here: Option<OwnedFd> = None;
-    let mut parts = path.components().peekable();
-    while let Some(part) = parts.next() {
-        let at = here.as_ref().map_or(folder, AsFd::as_fd);
-        let name = match part {
-            Component::Normal(name) => name,
-            Component::CurDir => std::ffi::OsStr::new("."),
-            _ => return Err(Errno::XDEV.into()),
-        };
-        let flags = match parts.peek() {
-            Some(_) => OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC,
-            None => flags,
-        };
-        let opened = rustix::fs::openat(at, name, flags | OFlags::NOFOLLOW, Mode::empty());
-        here = Some(opened.map_err(|error| match error {
-            // `O_DIRECTORY` comes before `O_NOFOLLOW` in the kernel's answers.
-            Errno::NOTDIR if is_link(at, name) => Errno::LOOP,
-            other => other,
-        })?);
-    }
-    here.ok_or_else(|| Errno::NOENT.into())
-}
-
-fn is_link(folder: BorrowedFd<'_>, name: &std::ffi::OsStr) -> bool {
-    rustix::fs::statat(folder, name, rustix::fs::AtFlags::SYMLINK_NOFOLLOW)
-        .is_ok_and(|stat| rustix::fs::FileType::from_raw_mode(stat.st_mode).is_symlink())
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::files::walk::walk_below;
     use std::os::unix::fs::symlink;
 
     struct House {

@@ -6,7 +6,8 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use crate::files::{At, Folder, Reach};
+use crate::files::at::{At, Folder};
+use crate::files::roots::Reach;
 
 /// Why a folder cannot be used.
 #[derive(Debug, thiserror::Error)]
@@ -82,7 +83,7 @@ impl Folders {
 /// end.
 pub(crate) fn numbered(path: &Path, number: u32) -> PathBuf {
     let name = path.file_name().unwrap_or_default().to_string_lossy();
-    let (stem, ext) = crate::pattern::split_name(&name);
+    let (stem, ext) = crate::pattern::template::split_name(&name);
     let dot = if ext.is_empty() { "" } else { "." };
     path.with_file_name(format!("{stem}-{number}{dot}{ext}"))
 }

@@ -3,8 +3,7 @@
 //! The target is in the ledger before the file is moved, so that a recovery
 //! finds the file whether the move had happened or not.
 
-mod folders;
-mod moving;
-
-pub(crate) use folders::{FolderError, Folders, numbered};
-pub(crate) use moving::{Moved, Moving, move_to, sum_of};
+pub(crate) mod folders;
+pub(crate) mod moving;
+pub(crate) mod publish;
+pub(crate) mod staging;

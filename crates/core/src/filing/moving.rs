@@ -4,10 +4,10 @@ use std::fs::FileTimes;
 use std::io::{self, Read, Write};
 use std::path::PathBuf;
 
-use super::numbered;
-use crate::arrivals::Version;
 use crate::fault::at;
-use crate::files::At;
+use crate::files::at::At;
+use crate::files::version::Version;
+use crate::filing::folders::numbered;
 
 /// A file to be moved.
 pub(crate) struct Moving<'a> {
@@ -113,12 +113,12 @@ fn stands_at_target(moving: &Moving<'_>) -> io::Result<bool> {
     }
     let alike =
         found.bytes == moving.version.bytes && found.modified_ns == moving.version.modified_ns;
-    Ok(alike && crate::arrivals::hex(&sum_of(moving.target)?) == moving.sha256)
+    Ok(alike && crate::files::sha256::hex(&sum_of(moving.target)?) == moving.sha256)
 }
 
 /// SHA-256 of a file.
 pub(crate) fn sum_of(place: &At) -> io::Result<[u8; 32]> {
-    let mut sum = crate::arrivals::Sum::new();
+    let mut sum = crate::files::sha256::Sum::new();
     io::copy(&mut place.open()?, &mut sum)?;
     Ok(sum.finish())
 }
@@ -193,7 +193,7 @@ fn copy_verified(moving: &Moving<'_>, staged: &At) -> io::Result<bool> {
     copy.sync_all()?;
     drop(copy);
     at("file.verify")?;
-    Ok(crate::arrivals::hex(&sum_of(staged)?) == moving.sha256)
+    Ok(crate::files::sha256::hex(&sum_of(staged)?) == moving.sha256)
 }
 
 #[cfg(test)]
@@ -202,7 +202,7 @@ mod tests {
     use std::path::Path;
 
     fn at_path(path: &Path) -> At {
-        crate::files::Reach::anywhere().at(path).unwrap()
+        crate::files::roots::Reach::anywhere().at(path).unwrap()
     }
 
     fn moving<'a>(
@@ -230,7 +230,7 @@ mod tests {
             let (from, to) = (at_path(&source), at_path(&target));
             std::fs::write(&source, "rows").unwrap();
             let version = from.version().unwrap().unwrap();
-            let sum = crate::arrivals::hex(&sum_of(&from).unwrap());
+            let sum = crate::files::sha256::hex(&sum_of(&from).unwrap());
 
             std::fs::write(&target, "other").unwrap();
             assert_eq!(move_to(&moving(&from, &version, &to, &sum)).unwrap(), Moved::Taken);
@@ -275,7 +275,7 @@ mod tests {
         let (from, to) = (at_path(&source), at_path(&target));
         std::fs::write(&source, "rows").unwrap();
         let version = from.version().unwrap().unwrap();
-        let sum = crate::arrivals::hex(&sum_of(&from).unwrap());
+        let sum = crate::files::sha256::hex(&sum_of(&from).unwrap());
         let job = moving(&from, &version, &to, &sum);
         assert!(copy_verified(&job, &to).unwrap());
         assert_eq!(move_to(&job).unwrap(), Moved::Already);

@@ -4,10 +4,12 @@ use std::borrow::Cow;
 
 use rusqlite::{OptionalExtension, params};
 
-use super::steps::{as_i64, gone_one, set, step_and};
-use super::writer::{Ticket, Tx};
-use super::{Cause, Ledger, LedgerError, PickMark, State, writing};
-use crate::arrivals::Version;
+use crate::files::version::Version;
+use crate::ledger::state::{Cause, State};
+use crate::ledger::transitions::{as_i64, gone_one, set, step_and};
+use crate::ledger::types::PickMark;
+use crate::ledger::writer::{Ticket, Tx};
+use crate::ledger::{Ledger, LedgerError, writing};
 use crate::pattern::Fields;
 
 /// A settled version that is to be entered.
@@ -252,7 +254,7 @@ fn remember(tx: &Tx<'_>, gate: &str, mark: &PickMark) -> Result<(), LedgerError>
 }
 
 /// Enters a version as already worked; gives its number.
-pub(super) fn insert_adopted(
+pub(crate) fn insert_adopted(
     tx: &mut Tx<'_>,
     new: &NewEntry,
     words: &str,
@@ -280,7 +282,7 @@ pub(super) fn insert_adopted(
 }
 
 /// The entry that has an identity.
-pub(super) struct First {
+pub(crate) struct First {
     pub entry: i64,
     /// None when the entry was trimmed away.
     state: Option<State>,
@@ -425,7 +427,7 @@ struct Row<'a> {
 
 /// Ends the entry of an earlier version at the same path, unless the content
 /// is the same: then that entry goes on with the new version.
-pub(super) fn replace(
+pub(crate) fn replace(
     tx: &mut Tx<'_>,
     old: i64,
     new: &NewEntry,

@@ -4,8 +4,9 @@
 use rusqlite::OptionalExtension;
 use rusqlite::types::Value;
 
-use super::rows::{escape_like, select, text};
-use super::{Entry, Ledger, LedgerError, reading};
+use crate::ledger::rows::{escape_like, select, text};
+use crate::ledger::types::Entry;
+use crate::ledger::{Ledger, LedgerError, reading};
 
 /// What becomes of an entry when a file is at its path.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -9,9 +9,10 @@ use jiff::Timestamp;
 use rusqlite::backup::{Backup, StepResult};
 use rusqlite::{Connection, OpenFlags};
 
-use super::writer::Tx;
-use super::{FILE_NAME, Ledger, LedgerError, State, schema, writing};
-use crate::files::Reach;
+use crate::files::roots::Reach;
+use crate::ledger::state::State;
+use crate::ledger::writer::Tx;
+use crate::ledger::{FILE_NAME, Ledger, LedgerError, schema, writing};
 
 /// Pages that are copied before others have their turn.
 const PIECE: i32 = 2000;
@@ -156,7 +157,7 @@ impl Ledger {
 }
 
 /// Which entries are trimmed. The first of waiting repeats is not among them.
-pub(super) const TRIMMED: &str = "COALESCE(filed_at, ready_at) < ?1 AND in_drop = 0
+pub(crate) const TRIMMED: &str = "COALESCE(filed_at, ready_at) < ?1 AND in_drop = 0
     AND state IN ('filed', 'gone', 'passed over', 'adopted')
     AND NOT EXISTS (SELECT 1 FROM entry heir WHERE heir.repeat_of = entry.id
                       AND heir.state = 'repeat')";

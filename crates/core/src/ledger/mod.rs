@@ -6,37 +6,31 @@
 //! own and are never blocked by it. A caller is answered after its transaction
 //! is durable, not before.
 
-mod doings;
-mod entering;
-mod finding;
-mod keeping;
-mod orders;
-mod outputs;
-mod pending;
-mod people;
-mod query;
-mod questions;
-mod rows;
-mod schema;
-mod state;
-mod steps;
-mod types;
-mod writer;
+pub(crate) mod entering;
+pub(crate) mod finding;
+pub(crate) mod keeping;
+pub(crate) mod outputs;
+pub(crate) mod pending;
+pub(crate) mod people;
+pub(crate) mod query;
+pub(crate) mod questions;
+pub(crate) mod requests;
+pub(crate) mod rows;
+pub(crate) mod schema;
+pub(crate) mod state;
+pub(crate) mod transitions;
+pub(crate) mod types;
+pub(crate) mod words;
+pub(crate) mod writer;
+pub(crate) mod writes;
 
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, OnceLock};
 
 use rusqlite::{Connection, OpenFlags};
 
-pub(crate) use entering::{Entered, NewEntry, Policy, Target};
-pub(crate) use finding::Fate;
 pub use keeping::restore;
-pub(crate) use orders::{
-    Claim, CommitBatch, Filed, Hold, Lease, MadeOutput, StagedOutput, Unpublished,
-};
 pub use outputs::{OutputAccount, OutputPart};
-pub(crate) use pending::{Leased, LoadedOutput, Unended, WrittenOutput};
-pub(crate) use people::Adopted;
 pub use people::By;
 pub use schema::VERSION;
 pub use state::{Cause, State};
@@ -44,8 +38,7 @@ pub use types::{
     Batch, Change, Count, CountBy, Counts, Entry, EntryDetail, Moment, Output, Page, Pause, Query,
     Slot, Sort,
 };
-pub(crate) use types::{Filing, PickMark};
-pub(crate) use writer::Ticket;
+pub use words::{BatchOutcome, Effect, OutputMode, OutputRole, WorkKind};
 use writer::Writer;
 
 /// Name of the ledger's file in the state folder.

@@ -4,8 +4,9 @@ use rusqlite::{Row, params};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use super::rows::{hex, time};
-use super::{Ledger, LedgerError, Output, reading};
+use crate::ledger::rows::{hex, time};
+use crate::ledger::types::Output;
+use crate::ledger::{Ledger, LedgerError, reading};
 
 /// What one batch wrote into an output.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
@@ -67,14 +68,15 @@ impl Ledger {
                     .query_row([path], sums)?;
                 let mut select = reader.prepare_cached(
                     "SELECT o.path, o.mode, o.bytes, o.rows, o.sha256, o.published_at, o.role,
-                       o.account, b.gate, b.id, (SELECT COUNT(*) FROM part WHERE batch = b.id), o.id
+                       o.account, o.proof, b.gate, b.id,
+                       (SELECT COUNT(*) FROM part WHERE batch = b.id), o.id
                      FROM output o JOIN batch b ON b.id = o.batch
                      WHERE o.path = ?1 AND o.committed_at IS NOT NULL AND o.id < ?2
                      ORDER BY o.id DESC LIMIT ?3",
                 )?;
                 // One more, which tells whether there is another page.
                 let asked = params![path, cursor.unwrap_or(i64::MAX), limit as u64 + 1];
-                let found = select.query_map(asked, |row| Ok((row.get::<_, i64>(11)?, part(row)?)))?;
+                let found = select.query_map(asked, |row| Ok((row.get::<_, i64>(12)?, part(row)?)))?;
                 let mut found: Vec<(i64, OutputPart)> = found.collect::<Result<_, _>>()?;
                 if found.len() > limit {
                     found.truncate(limit);
@@ -104,14 +106,14 @@ fn sums(row: &Row<'_>) -> rusqlite::Result<OutputAccount> {
 
 fn part(row: &Row<'_>) -> rusqlite::Result<OutputPart> {
     Ok(OutputPart {
-        gate: row.get(8)?,
-        batch: row.get(9)?,
-        entries: row.get::<_, i64>(10)?.cast_unsigned(),
+        gate: row.get(9)?,
+        batch: row.get(10)?,
+        entries: row.get::<_, i64>(11)?.cast_unsigned(),
         output: output(row)?,
     })
 }
 
-pub(super) fn output(row: &Row<'_>) -> rusqlite::Result<Output> {
+pub(crate) fn output(row: &Row<'_>) -> rusqlite::Result<Output> {
     Ok(Output {
         path: row.get(0)?,
         mode: row.get(1)?,
@@ -120,6 +122,7 @@ pub(super) fn output(row: &Row<'_>) -> rusqlite::Result<Output> {
         sha256: row.get::<_, Option<Vec<u8>>>(4)?.map(|sum| hex(&sum)),
         published_at: row.get::<_, Option<i64>>(5)?.map(time),
         role: row.get(6)?,
+        proof: row.get(8)?,
         account: row.get::<_, Option<String>>(7)?.and_then(|text| serde_json::from_str(&text).ok()),
     })
 }

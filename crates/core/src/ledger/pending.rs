@@ -1,31 +1,58 @@
 //! What the engine asks of the ledger: what is open, what is to be done next.
 
 use std::collections::HashMap;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use rusqlite::types::Value;
 use rusqlite::{Connection, OptionalExtension};
 
-use super::orders::Unpublished;
-use super::rows::{IN_DROP, hex, select, text, time};
-use super::steps::as_i64;
-use super::types::Filing;
-use super::{Ledger, LedgerError, Pause, State, reading};
-use crate::arrivals::Version;
+use crate::files::version::Version;
+use crate::ledger::requests::Unpublished;
+use crate::ledger::rows::{IN_DROP, hex, select, text, time};
+use crate::ledger::state::State;
+use crate::ledger::transitions::as_i64;
+use crate::ledger::types::Filing;
+use crate::ledger::types::Pause;
+use crate::ledger::words::{Effect, OutputMode, OutputRole, WorkKind};
+use crate::ledger::{Ledger, LedgerError, reading};
 
 /// A batch that was begun and not ended.
 #[derive(Debug, Clone)]
-pub(crate) struct Unended {
+pub(crate) struct OpenClaim {
     pub batch: i64,
-    /// The staged files of its outputs.
-    pub staged: Vec<String>,
-    /// The table into which it loads, if it does.
-    pub loads_into: Option<String>,
-    /// How the rows that it sets aside meet their file: the file, how, and its length
-    /// then.
-    pub aside: Option<(String, String, u64)>,
-    pub work: String,
+    pub work: WorkKind,
+    pub effect: Effect,
+    /// A worker has it, or had.
     pub leased: bool,
+    pub outputs: Vec<ClaimedOutput>,
+}
+
+/// An output of a batch that was begun and not ended.
+#[derive(Debug, Clone)]
+pub(crate) struct ClaimedOutput {
+    pub path: String,
+    /// The staged file; none of what is proven.
+    pub staged: Option<PathBuf>,
+    pub mode: OutputMode,
+    pub base_bytes: u64,
+    pub role: OutputRole,
+    /// By what its place is asked.
+    pub proof: Option<String>,
+}
+
+impl OpenClaim {
+    /// Its staged files.
+    pub fn staged(&self) -> impl Iterator<Item = &Path> {
+        self.outputs.iter().filter_map(|output| output.staged.as_deref())
+    }
+
+    /// The place that is asked about it, and by what.
+    pub fn proof(&self) -> Option<(&str, &str)> {
+        self.outputs
+            .iter()
+            .find_map(|output| Some((output.path.as_str(), output.proof.as_deref()?)))
+    }
 }
 
 /// A lease whose length an older program did not write down lasts so long at the most.
@@ -50,50 +77,47 @@ pub(crate) struct WrittenOutput {
     pub gate: String,
     pub batch: i64,
     pub path: String,
-    pub mode: String,
+    pub mode: OutputMode,
     pub base_bytes: u64,
     pub bytes: u64,
     pub sha256: String,
 }
 
-/// What a batch loaded into a database.
+/// What a batch made in a place that can be asked about it.
 #[derive(Debug, Clone)]
-pub(crate) struct LoadedOutput {
+pub(crate) struct ProvenOutput {
     pub gate: String,
     pub batch: i64,
-    /// The database and the table.
+    /// The place.
     pub path: String,
     pub rows: u64,
-    /// The name of the load.
-    pub load: String,
+    pub proof: String,
 }
 
 impl Ledger {
-    /// What was loaded into databases, by one gate or all, oldest first.
-    pub(crate) fn loaded_outputs(
+    /// What was made in places that can be asked, by one gate or all, oldest first.
+    pub(crate) fn proven_outputs(
         &self,
         gate: Option<&str>,
-    ) -> Result<Vec<LoadedOutput>, LedgerError> {
-        let tag = self.tag()?;
+    ) -> Result<Vec<ProvenOutput>, LedgerError> {
         self.read(|reader| {
-            let query = || -> rusqlite::Result<Vec<LoadedOutput>> {
+            let query = || -> rusqlite::Result<Vec<ProvenOutput>> {
                 let mut select = reader.prepare_cached(
-                    "SELECT b.gate, o.batch, o.path, o.rows, b.begun_at
+                    "SELECT b.gate, o.batch, o.path, o.rows, o.proof
                      FROM output o JOIN batch b ON b.id = o.batch
-                     WHERE o.role = 'load' AND o.published_at IS NOT NULL AND b.gate = COALESCE(?, b.gate)
+                     WHERE o.proof IS NOT NULL AND o.published_at IS NOT NULL AND b.gate = COALESCE(?, b.gate)
                      ORDER BY o.id",
                 )?;
-                let loaded = |row: &rusqlite::Row<'_>| {
-                    let batch: i64 = row.get(1)?;
-                    Ok(LoadedOutput {
+                let proven = |row: &rusqlite::Row<'_>| {
+                    Ok(ProvenOutput {
                         gate: row.get(0)?,
-                        batch,
+                        batch: row.get(1)?,
                         path: row.get(2)?,
-                        rows: row.get::<_, i64>(3)?.cast_unsigned(),
-                        load: load_name(tag, batch, row.get(4)?),
+                        rows: row.get::<_, Option<i64>>(3)?.unwrap_or(0).cast_unsigned(),
+                        proof: row.get(4)?,
                     })
                 };
-                select.query_map([gate], loaded)?.collect()
+                select.query_map([gate], proven)?.collect()
             };
             query().map_err(reading)
         })
@@ -106,7 +130,7 @@ impl Ledger {
                 let mut select = reader.prepare_cached(
                     "SELECT b.gate, o.batch, o.path, o.mode, o.base_bytes, o.bytes, o.sha256
                      FROM output o JOIN batch b ON b.id = o.batch
-                     WHERE o.published_at IS NOT NULL AND o.role <> 'load' ORDER BY o.id",
+                     WHERE o.published_at IS NOT NULL AND o.proof IS NULL ORDER BY o.id",
                 )?;
                 select
                     .query_map([], |row| {
@@ -228,58 +252,36 @@ impl Ledger {
     }
 
     /// Batches of a gate that were begun and not ended.
-    pub(crate) fn unended(&self, gate: &str) -> Result<Vec<Unended>, LedgerError> {
+    pub(crate) fn open_claims(&self, gate: &str) -> Result<Vec<OpenClaim>, LedgerError> {
         self.read(|reader| {
-            let query = || -> rusqlite::Result<Vec<Unended>> {
+            let query = || -> rusqlite::Result<Vec<OpenClaim>> {
                 let mut select = reader.prepare_cached(
-                    "SELECT DISTINCT e.batch, b.work, b.lease_until IS NOT NULL
+                    "SELECT DISTINCT e.batch, b.work, b.effect, b.lease_until IS NOT NULL
                      FROM entry e JOIN batch b ON b.id = e.batch
                      WHERE e.gate = ? AND e.state = 'working'",
                 )?;
                 let mut outputs = reader.prepare_cached(
-                    "SELECT staged FROM output WHERE batch = ? AND role <> 'load' ORDER BY id",
+                    "SELECT path, staged, mode, base_bytes, role, proof FROM output
+                     WHERE batch = ? ORDER BY id",
                 )?;
-                let mut loads = reader
-                    .prepare_cached("SELECT path FROM output WHERE batch = ? AND role = 'load'")?;
-                let mut asides = reader.prepare_cached(
-                    "SELECT path, mode, base_bytes FROM output WHERE batch = ? AND role = 'set aside'",
-                )?;
-                let mut unended = Vec::new();
+                let mut open = Vec::new();
                 let mut rows = select.query([gate])?;
                 while let Some(row) = rows.next()? {
                     let batch = row.get(0)?;
-                    let staged = outputs.query_map([batch], |row| row.get(0))?;
-                    unended.push(Unended {
+                    open.push(OpenClaim {
                         batch,
-                        staged: staged.collect::<Result<_, _>>()?,
-                        loads_into: loads.query_row([batch], |row| row.get(0)).optional()?,
-                        aside: asides
-                            .query_row([batch], |row| {
-                                let base: i64 = row.get(2)?;
-                                Ok((row.get(0)?, row.get(1)?, base.cast_unsigned()))
-                            })
-                            .optional()?,
                         work: row.get(1)?,
-                        leased: row.get(2)?,
+                        effect: row.get(2)?,
+                        leased: row.get(3)?,
+                        outputs: outputs
+                            .query_map([batch], claimed_output)?
+                            .collect::<Result<_, _>>()?,
                     });
                 }
-                Ok(unended)
+                Ok(open)
             };
             query().map_err(reading)
         })
-    }
-
-    /// The name of a batch's load, unlike that of any other: a ledger that is restored
-    /// from a backup counts its batches from an earlier number, but at another time.
-    pub(crate) fn load_name(&self, batch: i64) -> Result<String, LedgerError> {
-        let tag = self.tag()?;
-        let begun: i64 = self.read(|reader| {
-            let mut select = reader
-                .prepare_cached("SELECT begun_at FROM batch WHERE id = ?")
-                .map_err(reading)?;
-            select.query_row([batch], |row| row.get(0)).map_err(reading)
-        })?;
-        Ok(load_name(tag, batch, begun))
     }
 
     /// Leases of a gate's entries, those whose time is over too.
@@ -327,7 +329,8 @@ impl Ledger {
                 let mut select = reader.prepare_cached(
                     // By the index of the few that are pending: an order by id alone would
                     // walk through every output that was ever made.
-                    "SELECT o.id, o.batch, o.path, o.staged, o.mode, o.base_bytes, o.inode, o.bytes
+                    "SELECT o.id, o.batch, o.path, o.staged, o.mode, o.base_bytes, o.inode, o.bytes,
+                       o.base_sha256
                      FROM output o INDEXED BY output_unpublished JOIN batch b ON b.id = o.batch
                      WHERE o.published_at IS NULL AND o.committed_at IS NOT NULL AND b.gate = ?
                      ORDER BY o.id",
@@ -343,6 +346,7 @@ impl Ledger {
                             base_bytes: row.get::<_, i64>(5)?.cast_unsigned(),
                             inode: row.get::<_, i64>(6)?.cast_unsigned(),
                             bytes: row.get::<_, i64>(7)?.cast_unsigned(),
+                            base_sha256: row.get(8)?,
                         })
                     })?
                     .collect()
@@ -428,6 +432,18 @@ impl Ledger {
     }
 }
 
+fn claimed_output(row: &rusqlite::Row<'_>) -> rusqlite::Result<ClaimedOutput> {
+    let staged: String = row.get(1)?;
+    Ok(ClaimedOutput {
+        path: row.get(0)?,
+        staged: (!staged.is_empty()).then(|| PathBuf::from(staged)),
+        mode: row.get(2)?,
+        base_bytes: row.get::<_, i64>(3)?.cast_unsigned(),
+        role: row.get(4)?,
+        proof: row.get(5)?,
+    })
+}
+
 /// Whether a version is that of the newest output of a path, as it was left.
 fn stands_as(reader: &Connection, path: &str, version: Version) -> rusqlite::Result<bool> {
     let mut newest = reader.prepare_cached(
@@ -435,7 +451,7 @@ fn stands_as(reader: &Connection, path: &str, version: Version) -> rusqlite::Res
          WHERE path = ? AND committed_at IS NOT NULL ORDER BY id DESC LIMIT 1",
     )?;
     let newest = newest.query_row([path], |row| {
-        let append = row.get::<_, String>(3)? == "append";
+        let append = row.get::<_, OutputMode>(3)? == OutputMode::Append;
         let published: Option<i64> = row.get(1)?;
         // What is not appended is written before it is committed, and only renamed after.
         let written = if append { published } else { row.get(4)? };
@@ -455,7 +471,7 @@ fn stands_as(reader: &Connection, path: &str, version: Version) -> rusqlite::Res
     })
 }
 
-pub(super) fn pause_of(connection: &Connection, gate: &str) -> rusqlite::Result<Option<Pause>> {
+pub(crate) fn pause_of(connection: &Connection, gate: &str) -> rusqlite::Result<Option<Pause>> {
     let mut select = connection.prepare_cached(
         "SELECT paused_at, paused_by FROM gate_setting WHERE gate = ? AND paused",
     )?;
@@ -463,9 +479,4 @@ pub(super) fn pause_of(connection: &Connection, gate: &str) -> rusqlite::Result<
         Ok(Pause { since: row.get::<_, Option<i64>>(0)?.map(time), by: row.get(1)? })
     };
     select.query_row([gate], pause).optional()
-}
-
-/// The name of the load of a batch that begun at this time.
-fn load_name(tag: &str, batch: i64, begun_ms: i64) -> String {
-    format!("{tag}-{batch}-{begun_ms}")
 }

@@ -5,11 +5,12 @@ use rusqlite::{OptionalExtension, params};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use super::entering::{First, NewEntry, insert_adopted, replace};
-use super::steps::{as_i64, gone_one, step_and};
-use super::writer::Tx;
-use super::{Cause, Ledger, LedgerError, State, writing};
-use crate::arrivals::Version;
+use crate::files::version::Version;
+use crate::ledger::entering::{First, NewEntry, insert_adopted, replace};
+use crate::ledger::state::{Cause, State};
+use crate::ledger::transitions::{as_i64, gone_one, step_and};
+use crate::ledger::writer::Tx;
+use crate::ledger::{Ledger, LedgerError, writing};
 
 /// A person, and why they do what they do.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -163,7 +164,7 @@ impl Ledger {
 
 fn adopt_one(tx: &mut Tx<'_>, new: &NewEntry, words: &str) -> Result<Adopted, LedgerError> {
     if let Some(old) = new.replaces
-        && let Some(super::Entered::Touched { id }) = replace(tx, old, new)?
+        && let Some(crate::ledger::entering::Entered::Touched { id }) = replace(tx, old, new)?
     {
         return Ok(Adopted::Known(id));
     }

@@ -6,7 +6,7 @@ use std::path::Path;
 
 use rusqlite::Connection;
 
-use super::schema;
+use crate::ledger::schema;
 
 /// Statements that may walk through a table that grows: what they contain, and why.
 const MAY_SCAN: &[(&str, &str)] = &[

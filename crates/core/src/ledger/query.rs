@@ -8,10 +8,11 @@ use jiff::Timestamp;
 use rusqlite::types::Value;
 use rusqlite::{Connection, params_from_iter};
 
-use super::rows::{escape_like, text};
-use super::types::{Moment, Query, Sort};
-use super::writer::SLOT_MS;
-use super::{LedgerError, State, reading};
+use crate::ledger::rows::{escape_like, text};
+use crate::ledger::state::State;
+use crate::ledger::types::{Moment, Query, Sort};
+use crate::ledger::writer::SLOT_MS;
+use crate::ledger::{LedgerError, reading};
 use crate::pattern::Pattern;
 
 /// Up to so many entries are sorted rather than walked along.
@@ -21,14 +22,14 @@ const FEW: i64 = 50_000;
 const FITS: &str = "vadegate_fits";
 
 /// A filter as SQL.
-pub(super) struct Filter {
+pub(crate) struct Filter {
     /// What follows `FROM entry`, up to and without `ORDER BY`.
     pub wheres: String,
     pub values: Vec<Value>,
 }
 
 /// Adds what filters need to a reading connection.
-pub(super) fn prepare(connection: &Connection) -> rusqlite::Result<()> {
+pub(crate) fn prepare(connection: &Connection) -> rusqlite::Result<()> {
     use rusqlite::functions::FunctionFlags;
     type Failed = Box<dyn std::error::Error + Send + Sync>;
     let flags = FunctionFlags::SQLITE_UTF8 | FunctionFlags::SQLITE_DETERMINISTIC;
@@ -77,7 +78,7 @@ impl Filter {
 }
 
 /// `ORDER BY` and what follows, for one page and one more entry.
-pub(super) fn order(query: &Query, limit: u32) -> String {
+pub(crate) fn order(query: &Query, limit: u32) -> String {
     let column = match query.sort {
         None | Some(Sort::Entered) => {
             let (below, direction) = if query.oldest_first { (">", "ASC") } else { ("<", "DESC") };
@@ -224,7 +225,7 @@ fn way(reader: &Connection, query: &Query, parts: &mut Parts) -> Result<&'static
 }
 
 /// How many entries a gate, or all, has in a state, or in all.
-pub(super) fn tally(
+pub(crate) fn tally(
     reader: &Connection,
     gate: Option<&str>,
     state: Option<State>,

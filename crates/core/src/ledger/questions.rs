@@ -7,14 +7,15 @@ use jiff::tz::TimeZone;
 use rusqlite::types::Value;
 use rusqlite::{OptionalExtension, Row, params_from_iter};
 
-use super::outputs::output;
-use super::query::{Filter, order, tally};
-use super::rows::{select, time};
-use super::writer::SLOT_MS;
-use super::{
-    Batch, Cause, Change, Count, CountBy, Counts, Entry, EntryDetail, Ledger, LedgerError, Page,
-    Query, Slot, Sort, State, reading,
+use crate::ledger::outputs::output;
+use crate::ledger::query::{Filter, order, tally};
+use crate::ledger::rows::{select, time};
+use crate::ledger::state::{Cause, State};
+use crate::ledger::types::{
+    Batch, Change, Count, CountBy, Counts, Entry, EntryDetail, Page, Query, Slot, Sort,
 };
+use crate::ledger::writer::SLOT_MS;
+use crate::ledger::{Ledger, LedgerError, reading};
 
 impl Ledger {
     /// One entry.
@@ -219,7 +220,7 @@ impl Ledger {
                     .optional()?;
                 let Some(mut batch) = batch else { return Ok(None) };
                 let mut select = reader.prepare_cached(
-                    "SELECT path, mode, bytes, rows, sha256, published_at, role, account
+                    "SELECT path, mode, bytes, rows, sha256, published_at, role, account, proof
                      FROM output WHERE batch = ? ORDER BY id",
                 )?;
                 batch.outputs = select.query_map([id], output)?.collect::<Result<_, _>>()?;

@@ -4,9 +4,11 @@ use jiff::Timestamp;
 use rusqlite::types::Value;
 use rusqlite::{Connection, Row, params_from_iter};
 
-use super::types::Filing;
-use super::{Entry, LedgerError, State, reading};
-use crate::arrivals::Version;
+use crate::files::version::Version;
+use crate::ledger::state::State;
+use crate::ledger::types::Entry;
+use crate::ledger::types::Filing;
+use crate::ledger::{LedgerError, reading};
 
 const COLUMNS: &str =
     "id, gate, drop_folder, path, bytes, modified_ns, inode, sha256, state, fields,
@@ -15,20 +17,20 @@ const COLUMNS: &str =
 
 /// Which entries are thought to lie in a drop folder: open ones, and those that were
 /// filed or adopted in place. Each has an index of its own.
-pub(super) const IN_DROP: [&str; 2] = [
+pub(crate) const IN_DROP: [&str; 2] = [
     "in_drop = 1 AND (state = 'ready' OR state = 'working' OR state = 'worked' OR state = 'repeat' OR state = 'held')",
     "in_drop = 1 AND (state = 'filed' OR state = 'adopted' OR state = 'passed over')",
 ];
 
-pub(super) fn time(millis: i64) -> Timestamp {
+pub(crate) fn time(millis: i64) -> Timestamp {
     Timestamp::from_millisecond(millis).unwrap_or_default()
 }
 
-pub(super) fn hex(bytes: &[u8]) -> String {
-    crate::arrivals::hex(bytes)
+pub(crate) fn hex(bytes: &[u8]) -> String {
+    crate::files::sha256::hex(bytes)
 }
 
-pub(super) fn filing(row: &Row<'_>) -> rusqlite::Result<Filing> {
+pub(crate) fn filing(row: &Row<'_>) -> rusqlite::Result<Filing> {
     let path: String = row.get(3)?;
     let modified_ns: i64 = row.get(5)?;
     let bytes = row.get::<_, i64>(4)?.cast_unsigned();
@@ -74,7 +76,7 @@ pub(super) fn filing(row: &Row<'_>) -> rusqlite::Result<Filing> {
     Ok(Filing { entry, version, target })
 }
 
-pub(super) fn select(
+pub(crate) fn select(
     connection: &Connection,
     rest: &str,
     values: impl IntoIterator<Item = Value>,
@@ -87,10 +89,10 @@ pub(super) fn select(
     query().map_err(reading)
 }
 
-pub(super) fn text(value: &str) -> Value {
+pub(crate) fn text(value: &str) -> Value {
     Value::Text(value.to_owned())
 }
 
-pub(super) fn escape_like(text: &str) -> String {
+pub(crate) fn escape_like(text: &str) -> String {
     text.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_")
 }

@@ -6,14 +6,15 @@ use std::time::Duration;
 
 use rusqlite::{Connection, OpenFlags};
 
-use super::LedgerError;
+use crate::ledger::LedgerError;
 
 /// Migrations in order; the first brings an empty file to schema 1. A released
 /// one is never edited.
-const MIGRATIONS: [&str; 3] = [
+const MIGRATIONS: [&str; 4] = [
     include_str!("migrations/0001.sql"),
     include_str!("migrations/0002.sql"),
     include_str!("migrations/0003.sql"),
+    include_str!("migrations/0004.sql"),
 ];
 
 /// The schema that this program writes.
@@ -32,7 +33,7 @@ fn version(connection: &Connection) -> rusqlite::Result<i64> {
 }
 
 /// Refuses a database whose schema is newer than this program.
-pub(super) fn refuse_newer(connection: &Connection, file: &Path) -> Result<(), LedgerError> {
+pub(crate) fn refuse_newer(connection: &Connection, file: &Path) -> Result<(), LedgerError> {
     let found = version(connection).map_err(opening)?;
     if found > VERSION {
         return Err(LedgerError::Newer { file: file.to_owned(), found, known: VERSION });
@@ -41,7 +42,7 @@ pub(super) fn refuse_newer(connection: &Connection, file: &Path) -> Result<(), L
 }
 
 /// Refuses a database that is no ledger.
-pub(super) fn refuse_foreign(connection: &Connection, file: &Path) -> Result<(), LedgerError> {
+pub(crate) fn refuse_foreign(connection: &Connection, file: &Path) -> Result<(), LedgerError> {
     let tables: i64 = connection
         .query_row(
             "SELECT COUNT(*) FROM sqlite_master WHERE name IN ('entry', 'history', 'ledger')",
@@ -56,7 +57,7 @@ pub(super) fn refuse_foreign(connection: &Connection, file: &Path) -> Result<(),
 }
 
 /// An empty database in memory.
-pub(super) fn in_memory() -> Result<Connection, LedgerError> {
+pub(crate) fn in_memory() -> Result<Connection, LedgerError> {
     let connection = Connection::open_in_memory().map_err(opening)?;
     MIGRATIONS.iter().try_for_each(|sql| connection.execute_batch(sql)).map_err(opening)?;
     super::query::prepare(&connection).map_err(opening)?;
@@ -64,7 +65,7 @@ pub(super) fn in_memory() -> Result<Connection, LedgerError> {
 }
 
 /// Opens the writing connection.
-pub(super) fn open(file: &Path) -> Result<Connection, LedgerError> {
+pub(crate) fn open(file: &Path) -> Result<Connection, LedgerError> {
     // One thread alone uses it, so SQLite need not lock each call.
     let flags = OpenFlags::SQLITE_OPEN_READ_WRITE
         | OpenFlags::SQLITE_OPEN_CREATE
@@ -108,7 +109,7 @@ fn prepare_writer(connection: &Connection) -> rusqlite::Result<()> {
 }
 
 /// Settings of a reading connection.
-pub(super) fn prepare_reader(connection: &Connection) -> rusqlite::Result<()> {
+pub(crate) fn prepare_reader(connection: &Connection) -> rusqlite::Result<()> {
     connection.busy_timeout(Duration::from_secs(10))?;
     connection.pragma_update(None, "cache_size", -4_000)?;
     connection.set_prepared_statement_cache_capacity(64);
@@ -116,7 +117,7 @@ pub(super) fn prepare_reader(connection: &Connection) -> rusqlite::Result<()> {
 }
 
 /// Refuses a file that is no sound ledger.
-pub(super) fn refuse_damaged(connection: &Connection, file: &Path) -> Result<(), LedgerError> {
+pub(crate) fn refuse_damaged(connection: &Connection, file: &Path) -> Result<(), LedgerError> {
     let damaged = |why: String| LedgerError::Damaged { file: file.to_owned(), why };
     let size = std::fs::metadata(file).map_or(0, |meta| meta.len());
     let asked = if size <= READ_WHOLE { "PRAGMA quick_check(1)" } else { "PRAGMA schema_version" };

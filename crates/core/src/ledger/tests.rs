@@ -4,7 +4,9 @@ use std::sync::Arc;
 use proptest::prelude::*;
 
 use super::*;
-use crate::arrivals::Version;
+use crate::files::version::Version;
+use crate::ledger::entering::{Entered, NewEntry, Policy, Target};
+use crate::ledger::requests::{Claim, CommitBatch, Filed, Hold};
 use crate::pattern::Fields;
 
 fn new(path: &str, content: u8) -> NewEntry {
@@ -49,13 +51,15 @@ fn state(ledger: &Ledger, id: i64) -> State {
 }
 
 fn claim(ledger: &Ledger, entries: &[i64]) -> Result<i64, LedgerError> {
-    ledger.claim(Claim {
+    let claimed = ledger.claim(Claim {
         gate: "tide".into(),
-        work: "merge",
+        work: WorkKind::Merge,
+        effect: Effect::Staged,
         entries: entries.to_vec(),
         outputs: Vec::new(),
         lease: None,
-    })
+    })?;
+    Ok(claimed.batch)
 }
 
 fn commit(ledger: &Ledger, batch: i64, entries: &[i64]) -> Result<(), LedgerError> {

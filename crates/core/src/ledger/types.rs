@@ -7,7 +7,8 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use super::{Cause, State};
+use crate::ledger::state::{Cause, State};
+use crate::ledger::words::{BatchOutcome, OutputMode, OutputRole, WorkKind};
 use crate::pattern::Fields;
 
 /// One settled version of a file.
@@ -93,7 +94,7 @@ impl Entry {
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) struct Filing {
     pub entry: Entry,
-    pub version: crate::arrivals::Version,
+    pub version: crate::files::version::Version,
     /// Where it is to be moved, once decided.
     pub target: Option<String>,
 }
@@ -145,8 +146,8 @@ pub struct Pause {
 pub struct Batch {
     /// Its number.
     pub id: i64,
-    /// The gate's work: merge or run.
-    pub work: String,
+    /// The gate's work.
+    pub work: WorkKind,
     /// Which attempt this was for its entries.
     pub attempt: u32,
     /// When it was claimed.
@@ -155,9 +156,8 @@ pub struct Batch {
     /// When it ended.
     #[schema(value_type = Option<String>, format = DateTime)]
     pub ended_at: Option<Timestamp>,
-    /// How it ended: `worked`, `again`, `held`, `abandoned`; none while it is
-    /// under way.
-    pub outcome: Option<String>,
+    /// How it ended; none while it is under way.
+    pub outcome: Option<BatchOutcome>,
     /// What the program printed.
     pub words: String,
     /// How many entries are in it.
@@ -171,8 +171,8 @@ pub struct Batch {
 pub struct Output {
     /// The output's path.
     pub path: String,
-    /// `create`, `append`, `replace` or `number`.
-    pub mode: String,
+    /// How it met what was there.
+    pub mode: OutputMode,
     /// Bytes that this batch wrote.
     pub bytes: Option<u64>,
     /// Rows that this batch wrote.
@@ -182,9 +182,10 @@ pub struct Output {
     /// When it stood in its place.
     #[schema(value_type = Option<String>, format = DateTime)]
     pub published_at: Option<Timestamp>,
-    /// What it is: `rows`, `set aside` (rows that did not fit), `account`, or `all` (the
-    /// rows of all outputs).
-    pub role: String,
+    /// What it is.
+    pub role: OutputRole,
+    /// By what its place can be asked whether it is there; none for a file.
+    pub proof: Option<String>,
     /// The account of its rows: sources, columns, rows in and out.
     #[schema(value_type = Option<Object>)]
     pub account: Option<serde_json::Value>,

@@ -12,13 +12,14 @@ use std::thread::JoinHandle;
 use jiff::Timestamp;
 use rusqlite::{Connection, params};
 
-use super::{Cause, LedgerError, Listener, State, writing};
+use crate::ledger::state::{Cause, State};
+use crate::ledger::{LedgerError, Listener, writing};
 
 /// Jobs in one transaction at the most, so that no caller waits for long.
 const GROUP: usize = 256;
 
 /// Milliseconds of a slot of the activity table.
-pub(super) const SLOT_MS: i64 = 300_000;
+pub(crate) const SLOT_MS: i64 = 300_000;
 
 /// Answers one caller: `Ok` once its group is durable.
 type Answer = Box<dyn FnOnce(Result<(), LedgerError>) + Send>;
@@ -34,7 +35,7 @@ impl<T> Ticket<T> {
     }
 }
 
-pub(super) struct Writer {
+pub(crate) struct Writer {
     jobs: Option<SyncSender<Job>>,
     thread: Option<JoinHandle<()>>,
     listeners: Arc<Mutex<Vec<Listener>>>,
@@ -172,13 +173,13 @@ impl<K: PartialEq> Counts<K> {
 
 /// The transaction that a job works in.
 pub(crate) struct Tx<'c> {
-    pub(super) connection: &'c Connection,
-    pub(super) now: i64,
+    pub(crate) connection: &'c Connection,
+    pub(crate) now: i64,
     tallies: Counts<State>,
     activity: Counts<&'static str>,
     spaces: BTreeSet<String>,
     /// The person for whom it is done.
-    pub(super) who: Option<String>,
+    pub(crate) who: Option<String>,
     /// The first and last entry that were entered, by slot.
     spans: BTreeMap<i64, (i64, i64)>,
     newest_change: Option<i64>,
@@ -232,7 +233,7 @@ impl<'c> Tx<'c> {
     }
 
     /// Counts an entry that comes to `to`, and no longer is `from`.
-    pub(super) fn count(&mut self, gate: &str, from: Option<State>, to: State) {
+    pub(crate) fn count(&mut self, gate: &str, from: Option<State>, to: State) {
         if let Some(from) = from {
             self.tallies.add(gate, from, -1);
         }
@@ -246,29 +247,29 @@ impl<'c> Tx<'c> {
     }
 
     /// Counts an entry that is no more.
-    pub(super) fn uncount(&mut self, gate: &str, was: State) {
+    pub(crate) fn uncount(&mut self, gate: &str, was: State) {
         self.tallies.add(gate, was, -1);
     }
 
-    pub(super) fn happened(&mut self, gate: &str, kind: &'static str) {
+    pub(crate) fn happened(&mut self, gate: &str, kind: &'static str) {
         self.activity.add(gate, kind, 1);
     }
 
     /// Takes note of an identity space that is used.
-    pub(super) fn uses_space(&mut self, space: &str) {
+    pub(crate) fn uses_space(&mut self, space: &str) {
         if !self.spaces.contains(space) {
             self.spaces.insert(space.to_owned());
         }
     }
 
     /// Takes note of an entry that was entered: numbers only grow.
-    pub(super) fn entered(&mut self, entry: i64) {
+    pub(crate) fn entered(&mut self, entry: i64) {
         let slot = self.now.div_euclid(SLOT_MS);
         self.spans.entry(slot).or_insert((entry, entry)).1 = entry;
     }
 
     /// Writes a line of history.
-    pub(super) fn tell(
+    pub(crate) fn tell(
         &mut self,
         entry: i64,
         gate: &str,

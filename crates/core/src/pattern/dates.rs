@@ -21,7 +21,7 @@ const DAYS: [&str; 7] =
     ["monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"];
 
 /// The letters that are understood, for messages.
-pub(super) const LETTERS: &str =
+pub(crate) const LETTERS: &str =
     "%Y %y %m %b %B %d %j %a %A %H %I %p %M %S and %F (%Y-%m-%d), %T (%H:%M:%S), %%";
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -121,14 +121,14 @@ impl DateSpec {
     }
 
     /// Some date in this form.
-    pub(super) fn example(&self) -> String {
+    pub(crate) fn example(&self) -> String {
         let day = jiff::civil::date(2026, 3, 1).at(6, 5, 9, 0);
         write(day, &self.source).unwrap_or_default()
     }
 
     /// A pattern without dates that matches every text in this form; it also matches
     /// texts that are no real date, such as the 31st of any month.
-    pub(super) fn roughly(&self) -> String {
+    pub(crate) fn roughly(&self) -> String {
         let names = |names: &[&str], short: bool| {
             let shown = names.iter().map(|name| if short { &name[..3] } else { name });
             format!("{{{}}}", shown.collect::<Vec<_>>().join(","))
@@ -152,7 +152,7 @@ impl DateSpec {
     /// Reads a date from the start of `text` (lower case): the characters it
     /// takes and its ISO 8601 form. `None` when the text is no such date, or
     /// not a real one.
-    pub(super) fn read(&self, text: &[char]) -> Option<(usize, String)> {
+    pub(crate) fn read(&self, text: &[char]) -> Option<(usize, String)> {
         let mut at = 0;
         let mut found = Found::default();
         for part in &self.parts {
@@ -182,7 +182,7 @@ fn name(text: &[char], names: &[&str], short: bool) -> Option<(usize, usize)> {
 }
 
 /// The number of a month from its English name or its first three letters.
-pub(super) fn month_number(text: &str) -> Option<usize> {
+pub(crate) fn month_number(text: &str) -> Option<usize> {
     let text = text.to_lowercase();
     MONTHS.iter().position(|month| *month == text || month[..3] == text).map(|at| at + 1)
 }
@@ -294,7 +294,7 @@ impl Found {
 
 /// Reads the ISO 8601 form of a field back; parts that it lacks are the first
 /// of their kind (January, the 1st, midnight; the year 2000).
-pub(super) fn from_iso(text: &str) -> Option<DateTime> {
+pub(crate) fn from_iso(text: &str) -> Option<DateTime> {
     let (date, time) = match text.split_once('T') {
         Some((date, time)) => (date, Some(time)),
         None if text.contains(':') => ("2000", Some(text)),
@@ -314,6 +314,6 @@ pub(super) fn from_iso(text: &str) -> Option<DateTime> {
 }
 
 /// Writes `at` in `format`, whose letters [`DateSpec::parse`] has accepted.
-pub(super) fn write(at: DateTime, format: &str) -> Option<String> {
+pub(crate) fn write(at: DateTime, format: &str) -> Option<String> {
     jiff::fmt::strtime::format(format, at).ok()
 }

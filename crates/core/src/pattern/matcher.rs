@@ -9,8 +9,8 @@ mod meeting;
 
 use std::cell::RefCell;
 
-use super::Fields;
-use super::parse::{Kind, Node, Shape};
+use crate::pattern::Fields;
+use crate::pattern::parse::{Kind, Node, Shape};
 
 #[derive(Debug, Clone)]
 enum Op {
@@ -29,7 +29,7 @@ enum Op {
     Jump(usize),
     Open(usize),
     Close(usize),
-    Date(usize, super::DateSpec),
+    Date(usize, crate::pattern::dates::DateSpec),
     Done,
 }
 
@@ -41,7 +41,7 @@ struct Step {
 
 /// A compiled pattern.
 #[derive(Debug, Clone)]
-pub(super) struct Program {
+pub(crate) struct Program {
     steps: Vec<Step>,
     names: Vec<String>,
     named_twice: bool,
@@ -49,7 +49,7 @@ pub(super) struct Program {
 }
 
 /// Where a match failed, at its furthest.
-pub(super) struct Stopped {
+pub(crate) struct Stopped {
     pub source_offset: usize,
     pub needed: String,
 }

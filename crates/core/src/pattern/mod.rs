@@ -14,11 +14,11 @@
 //! assert_eq!(fields["day"], "2026-01-31");
 //! ```
 
-mod dates;
-mod matcher;
-mod natural;
-mod parse;
-mod template;
+pub(crate) mod dates;
+pub(crate) mod matcher;
+pub(crate) mod natural;
+pub(crate) mod parse;
+pub(crate) mod template;
 
 use std::collections::BTreeMap;
 
@@ -145,6 +145,6 @@ impl Pattern {
 }
 
 #[cfg(test)]
-mod plain;
+pub(crate) mod plain;
 #[cfg(test)]
 mod tests;

@@ -2,17 +2,17 @@
 
 use std::collections::BTreeMap;
 
-use super::dates::{DateSpec, LETTERS};
+use crate::pattern::dates::{DateSpec, LETTERS};
 
 /// One element of a pattern; `at` is its byte offset in the source.
 #[derive(Debug, Clone)]
-pub(super) struct Node {
+pub(crate) struct Node {
     pub at: usize,
     pub kind: Kind,
 }
 
 #[derive(Debug, Clone)]
-pub(super) enum Kind {
+pub(crate) enum Kind {
     Literal(char),
     AnyChar,
     Star,
@@ -32,7 +32,7 @@ pub(super) enum Kind {
 }
 
 #[derive(Debug, Clone)]
-pub(super) enum Shape {
+pub(crate) enum Shape {
     Text,
     Digits,
     Date(DateSpec),
@@ -57,7 +57,7 @@ struct Parser<'a> {
 
 const DEEPEST: usize = 16;
 
-pub(super) fn parse(source: &str) -> Result<Vec<Node>, PatternError> {
+pub(crate) fn parse(source: &str) -> Result<Vec<Node>, PatternError> {
     let mut parser = Parser { source, at: 0 };
     if source.is_empty() {
         return Err(parser.fault(0, "it is empty; write `*` to take every name".into()));
@@ -220,7 +220,7 @@ impl Parser<'_> {
 }
 
 /// Says what is wrong with a date letter.
-pub(super) fn unknown_letter(letter: Option<String>) -> String {
+pub(crate) fn unknown_letter(letter: Option<String>) -> String {
     match letter {
         Some(letter) => format!("the date letter `{letter}` is not known; known are {LETTERS}"),
         None => format!("the date format has no letter; known are {LETTERS}"),
@@ -228,7 +228,7 @@ pub(super) fn unknown_letter(letter: Option<String>) -> String {
 }
 
 /// Checks that a field's name is a letter followed by letters, digits or `_`.
-pub(super) fn check_field_name(name: &str) -> Result<(), String> {
+pub(crate) fn check_field_name(name: &str) -> Result<(), String> {
     let good = name.starts_with(|c: char| c.is_ascii_lowercase())
         && name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_');
     if good {
@@ -240,12 +240,12 @@ pub(super) fn check_field_name(name: &str) -> Result<(), String> {
 }
 
 /// The text as a pattern that matches it alone.
-pub(super) fn escaped(text: &str) -> String {
+pub(crate) fn escaped(text: &str) -> String {
     text.chars().flat_map(|c| ['\\', c]).collect()
 }
 
 /// The same with each date as some day, or as the digits and names that `any` may have.
-pub(super) fn without_dates(nodes: Vec<Node>, any: bool) -> Vec<Node> {
+pub(crate) fn without_dates(nodes: Vec<Node>, any: bool) -> Vec<Node> {
     let one = |Node { at, kind }| {
         let kind = match kind {
             Kind::Field { shape: Shape::Date(spec), .. } => {
@@ -264,7 +264,7 @@ pub(super) fn without_dates(nodes: Vec<Node>, any: bool) -> Vec<Node> {
 
 /// Writes some text that the nodes match; `written` keeps the fields, so that one
 /// that is named twice is the same both times.
-pub(super) fn example(nodes: &[Node], written: &mut BTreeMap<String, String>) -> String {
+pub(crate) fn example(nodes: &[Node], written: &mut BTreeMap<String, String>) -> String {
     let mut text = String::new();
     for node in nodes {
         match &node.kind {

@@ -3,7 +3,7 @@
 
 use proptest::prelude::*;
 
-use super::{Fields, Pattern, Reach};
+use crate::pattern::{Fields, Pattern, Reach};
 
 #[derive(Debug, Clone)]
 enum Part {

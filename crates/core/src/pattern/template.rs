@@ -1,10 +1,14 @@
 //! Templates: names and paths written from fields.
 
+use std::path::PathBuf;
+
 use jiff::civil::DateTime;
 
-use super::dates::{self, DateSpec};
-use super::parse::{check_field_name, unknown_letter};
-use super::{Fields, PatternError};
+use crate::pattern::Fields;
+use crate::pattern::dates;
+use crate::pattern::dates::DateSpec;
+use crate::pattern::parse::PatternError;
+use crate::pattern::parse::{check_field_name, unknown_letter};
 
 /// The fields that every entry has besides the captured ones.
 pub const BUILTIN_NAMES: [&str; 9] =
@@ -169,6 +173,13 @@ impl Template {
             Some(Piece::Text(text)) => text,
             _ => "",
         }
+    }
+
+    /// The folder that the fixed text before the first field names.
+    pub fn fixed_folder(&self) -> PathBuf {
+        let fixed = self.fixed_start();
+        let (folder, _) = fixed.rsplit_once('/').unwrap_or((fixed, ""));
+        PathBuf::from(if folder.is_empty() { "/" } else { folder })
     }
 
     /// Writes plain text.

@@ -1,10 +1,34 @@
-//! Work: what a gate does with the files of a batch. Each work stages its
-//! result; [`publish`] brings what was committed into its place. [`by_hand`] merges
-//! without a gate and without the ledger.
+//! Works: what a gate does with its files. Each is a room of its own; [`seam`] is what the
+//! engine knows of them, and [`WORKS`] lists them.
+//!
+//! To add one: a folder here, a line in [`WORKS`], a word in
+//! [`WorkKind`](crate::ledger::WorkKind), and its points in [`crate::fault`].
 
-pub mod by_hand;
+pub(crate) mod batch;
 pub(crate) mod deaths;
+pub(crate) mod env;
 pub(crate) mod load;
-pub(crate) mod merge;
-pub(crate) mod publish;
+pub mod merge;
+pub(crate) mod offer;
+pub(crate) mod retry;
 pub(crate) mod run;
+pub(crate) mod seam;
+pub(crate) mod tables;
+
+use crate::ledger::words::WorkKind;
+use crate::work::seam::Kind;
+
+/// Of a work without places nothing is lost with them.
+fn nothing_lost(place: &str, proof: &str) -> String {
+    format!(
+        "interrupted while it was worked into `{place}`; look there for `{proof}`, then release it"
+    )
+}
+
+/// All works.
+pub(crate) const WORKS: &[Kind] = &[
+    Kind { kind: WorkKind::Merge, read: merge::read, lost: nothing_lost },
+    Kind { kind: WorkKind::Load, read: load::read, lost: load::lost_place },
+    Kind { kind: WorkKind::Run, read: run::read, lost: nothing_lost },
+    Kind { kind: WorkKind::Offer, read: offer::read, lost: nothing_lost },
+];

@@ -6,7 +6,7 @@
 
 use std::collections::VecDeque;
 
-use super::{Op, Program, fold};
+use crate::pattern::matcher::{Op, Program, fold};
 
 /// So often a pair of steps is looked at, each time with another name.
 const VISITS: u8 = 16;

@@ -8,14 +8,15 @@ use std::thread::ScopedJoinHandle;
 
 use vadegate_tables::{Account, Cell, Merger, Misfit, Plan, Row, Sink, UpTo, write_rejects};
 
-use super::{Aside, DbError, Destination, Job, Marker, Written};
-use crate::config::Mode;
-use crate::files::At;
-use crate::ledger::MadeOutput;
+use crate::files::at::At;
+use crate::filing::staging::Staging;
+use crate::ledger::requests::MadeOutput;
 use crate::words;
-use crate::work::merge::{
-    Source, SourceFault, StageError, Staging, copy_all, refused, strictest_mode,
-};
+use crate::work::load::config::Mode;
+use crate::work::load::destination::{Aside, DbError, Destination, Job, Marker, Written};
+use crate::work::seam::{Failure, SourceFault};
+use crate::work::tables::source::{Source, copy_all, strictest_mode};
+use crate::work::tables::stage::refused;
 
 /// Cells of a block, about: enough that handing it over costs nothing, and little
 /// enough that few of them are no memory.
@@ -124,7 +125,7 @@ pub(crate) struct Made {
 
 /// Why nothing was loaded.
 pub(crate) enum LoadError {
-    Stage(StageError),
+    Stage(Failure),
     Database(DbError),
 }
 
@@ -134,16 +135,12 @@ struct Shaped {
 }
 
 /// Reads and shapes all sources, and hands their rows over.
-fn shape(
-    loading: Loading<'_>,
-    tables: &Tables,
-    out: SyncSender<Block>,
-) -> Result<Shaped, StageError> {
+fn shape(loading: Loading<'_>, tables: &Tables, out: SyncSender<Block>) -> Result<Shaped, Failure> {
     let Loading { plan, sources, rejects, stopping } = loading;
     let mut aside = match &rejects {
         Some((place, header)) => {
             let mode = strictest_mode(sources);
-            let staging = Staging::create(place, true, mode).map_err(StageError::Output)?;
+            let staging = Staging::create(place, true, mode).map_err(Failure::Output)?;
             Some((staging, *header))
         }
         None => None,
@@ -160,12 +157,12 @@ fn shape(
 }
 
 /// The thread that shapes, until it is asked for its result.
-type Shaper<'s> = ScopedJoinHandle<'s, Result<Shaped, StageError>>;
+type Shaper<'s> = ScopedJoinHandle<'s, Result<Shaped, Failure>>;
 
-fn end_of(shaper: Option<Shaper<'_>>) -> Result<Shaped, StageError> {
+fn end_of(shaper: Option<Shaper<'_>>) -> Result<Shaped, Failure> {
     let ended = shaper.map(Shaper::join);
     ended.and_then(Result::ok).unwrap_or_else(|| {
-        Err(StageError::Refused("the rows cannot be read: the reader failed".into()))
+        Err(Failure::Refused("the rows cannot be read: the reader failed".into()))
     })
 }
 
@@ -175,12 +172,12 @@ pub(crate) fn run(
     destination: &mut dyn Destination,
     job: &Job,
     loading: Loading<'_>,
-    markers: &mut dyn FnMut(&Account) -> Result<Vec<Marker>, StageError>,
+    markers: &mut dyn FnMut(&Account) -> Result<Vec<Marker>, Failure>,
     progress: &mut dyn FnMut(u64),
 ) -> Result<Made, LoadError> {
     let tables = Tables::default();
     let (sources, bound) = (loading.sources, loading.plan.options().misfits_up_to);
-    let mut made = Err(StageError::Refused("the rows were not read".into()));
+    let mut made = Err(Failure::Refused("the rows were not read".into()));
     let loaded = std::thread::scope(|scope| {
         let (out, blocks) = sync_channel(WAITING);
         let tables = &tables;
@@ -237,7 +234,7 @@ fn settle(
     sources: &[Source],
     tables: &Tables,
     bound: Option<UpTo>,
-) -> Result<Made, StageError> {
+) -> Result<Made, Failure> {
     let Shaped { mut account, mut rejects } = shaped;
     for Aside { refusal, values } in &written.aside {
         let (table, row) = refusal.at.unwrap_or_default();
@@ -253,7 +250,7 @@ fn settle(
         };
         if let Some(rejects) = &mut rejects {
             let cells = values.iter().map(|value| Cell::Text(value.as_str().into()));
-            write_rejects(rejects, &[misfit], cells).map_err(StageError::Output)?;
+            write_rejects(rejects, &[misfit], cells).map_err(Failure::Output)?;
         }
     }
     let too_many = account.sources.iter().position(|tally| match bound {
@@ -270,7 +267,7 @@ fn settle(
             tally.set_aside,
             first.unwrap_or_default()
         );
-        return Err(StageError::Source(tables.source_of(table), SourceFault::Faulty(why)));
+        return Err(Failure::Source(tables.source_of(table), SourceFault::Faulty(why)));
     }
     if !account.adds_up() || written.rows != account.rows_out {
         let why = format!(
@@ -279,11 +276,11 @@ fn settle(
             written.rows,
             if job.mode == Mode::Upsert { "" } else { "; does a trigger leave rows out?" }
         );
-        return Err(StageError::Refused(why));
+        return Err(Failure::Refused(why));
     }
     let rejects = match rejects {
         Some(staging) if account.set_aside > 0 => {
-            Some(staging.finish(account.set_aside, None).map_err(StageError::Output)?)
+            Some(staging.finish(account.set_aside, None).map_err(Failure::Output)?)
         }
         _ => None,
     };

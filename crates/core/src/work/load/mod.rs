@@ -4,314 +4,236 @@
 //! transaction of the database. Whoever finds the marker knows that the rows are there;
 //! who does not find it knows that they are not.
 
-mod blocks;
-mod checking;
-mod postgres;
-mod sqlite;
-mod table;
+pub(crate) mod ask;
+pub(crate) mod blocks;
+pub(crate) mod carry_out;
+pub(crate) mod check;
+pub(crate) mod config;
+pub(crate) mod destination;
+pub(crate) mod plan;
+pub(crate) mod postgres;
+pub(crate) mod rows;
+pub(crate) mod sqlite;
+pub(crate) mod table;
+pub(crate) mod verify;
 
-use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
-use crate::config::Database;
+use vadegate_tables::{Misfits, Reading};
 
-pub(crate) use blocks::{Block, LoadError, Loading, Made, run};
-pub(crate) use checking::check_load;
-pub(crate) use table::{TableColumn, fit};
+use crate::ledger::pending::{OpenClaim, ProvenOutput};
+use crate::ledger::types::Entry;
+use crate::ledger::words::{Effect, WorkKind};
+use crate::pattern::template::Template;
+use crate::settings::reader::Section;
+use crate::work::batch::Batch;
+use crate::work::env::Env;
+use crate::work::load::config::{Database, LoadConfig, Mode};
+use crate::work::load::destination::{DbError, Destination, MARKERS, destination, table_part};
+use crate::work::retry::Retry;
+use crate::work::seam::{
+    Asked, Blocked, Drive, NotDone, PlaceDiffers, PlaceRows, ReadContext, Target, Work,
+    WorkFindings, WorkPlace, WorkPlan, WorkView, Worker,
+};
 
-/// The table of the markers, in the schema of the table that is loaded.
-pub(crate) const MARKERS: &str = "vadegate_loads";
-
-/// Why a database did not do what it was asked.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum DbError {
-    /// It is away, busy, full, or does not let us in: to be asked again.
-    Away(String),
-    /// It refuses the rows themselves.
-    Refused(Refusal),
-    /// The connection was lost while the transaction was ended: only the marker tells
-    /// whether it was.
-    Doubt(String),
+/// Reads the `load` section of a gate.
+pub(crate) fn read(section: Section<'_>, context: &ReadContext<'_>) -> Option<Arc<dyn Work>> {
+    let config = config::read(section, context.folder, context.fields)?;
+    Some(Arc::new(Load(Arc::new(config))))
 }
 
-/// Why a database refuses rows.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub(crate) struct Refusal {
-    /// Its own words.
-    pub why: String,
-    /// The table of the sources, in the order in which they are read, and the row there.
-    pub at: Option<(usize, u64)>,
-    /// The column, where it is told.
-    pub column: Option<String>,
-    /// The value, where it is told.
-    pub value: Option<String>,
+/// Why the entries of a load into a database that its gate does not know any more are held.
+pub(crate) fn lost_place(place: &str, proof: &str) -> String {
+    format!(
+        "interrupted while it was loaded into `{place}`, which the gate does not name any more; \
+         look there whether {MARKERS} has the load `{proof}`, then release it"
+    )
 }
 
-impl std::fmt::Display for Refusal {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        if let Some((_, row)) = self.at {
-            write!(f, "row {row}: ")?;
+/// The database and the table of a place, as the ledger has it.
+pub(crate) fn table_in(place: &str) -> (&str, &str) {
+    place.rsplit_once('#').unwrap_or((place, ""))
+}
+
+/// The work of a gate that loads.
+#[derive(Debug)]
+pub(crate) struct Load(pub Arc<LoadConfig>);
+
+impl Work for Load {
+    fn kind(&self) -> WorkKind {
+        WorkKind::Load
+    }
+
+    fn effect(&self) -> Effect {
+        Effect::Proven
+    }
+
+    fn drive(&self) -> Drive {
+        // One file, one transaction.
+        Drive::Batches { alone: true }
+    }
+
+    fn retry(&self) -> Retry {
+        Retry { wait: self.0.wait, up_to: self.0.wait_up_to, tries: u32::MAX }
+    }
+
+    fn view(&self) -> WorkView {
+        WorkView {
+            detail: Some(self.0.to.output(self.0.table.source())),
+            adds: self.0.mode == Mode::Add,
         }
-        if let Some(column) = &self.column {
-            write!(f, "column `{column}`: ")?;
+    }
+
+    fn place(&self) -> String {
+        format!("nothing can be loaded into `{}`", self.0.to.shown())
+    }
+
+    fn places(&self) -> Vec<WorkPlace<'_>> {
+        let mut places: Vec<_> = self.0.rejects.iter().map(WorkPlace::Output).collect();
+        if let Database::Sqlite(path) = &self.0.to {
+            places.push(WorkPlace::Fixed("database", path.clone()));
         }
-        write!(f, "the database refuses it: {}", self.why)
+        places
+    }
+
+    fn meant_fields(&self) -> Vec<&str> {
+        let rows = self.0.shaping.add.iter().flat_map(|(_, value)| value.uses());
+        self.0.table.uses().chain(rows).collect()
+    }
+
+    fn check(&self, _: &Path, findings: &mut WorkFindings) {
+        check::check_load(&self.0, findings);
+    }
+
+    fn reading(&self) -> Option<&Reading> {
+        Some(&self.0.shaping.reading)
+    }
+
+    fn target(&self, entry: &Entry, env: &Env<'_>) -> Result<String, String> {
+        Ok(self.0.to.output(&self.0.table_of(entry, env)?))
+    }
+
+    fn locks(&self, _: &str, first: &Entry, env: &Env<'_>) -> Result<Vec<Target>, String> {
+        let mut targets = self.turn();
+        if let Some(path) = self.0.rejects_for(first, env)? {
+            targets.push(Target::Output(path));
+        }
+        Ok(targets)
+    }
+
+    fn turn(&self) -> Vec<Target> {
+        // A SQLite file has one writer: gates of this service take turns, and need not wait
+        // for each other's locks.
+        match &self.0.to {
+            Database::Sqlite(path) => vec![Target::Turn(path.clone())],
+            Database::Postgres(_) => Vec::new(),
+        }
+    }
+
+    fn knows(&self, place: &str) -> bool {
+        table_in(place).0 == self.0.to.shown()
+    }
+
+    fn open(&self) -> Option<Box<dyn Worker>> {
+        let destination = Shared(Arc::new(Mutex::new(destination(&self.0.to))));
+        Some(Box::new(Loader { config: Arc::clone(&self.0), destination }))
     }
 }
 
-/// A row that the database refused, and that is set aside.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct Aside {
-    /// Why.
-    pub refusal: Refusal,
-    /// Its values as they were to be loaded.
-    pub values: Vec<String>,
+impl LoadConfig {
+    /// The table into which the rows of an entry go.
+    pub(crate) fn table_of(&self, entry: &Entry, env: &Env<'_>) -> Result<String, String> {
+        let values = env.values(entry);
+        let table = self.table.text_with(&entry.fields, &values, table_part);
+        table.map_err(|error| error.to_string())
+    }
+
+    /// The file for rows that are set aside, named by a batch's first entry.
+    pub(crate) fn rejects_for(
+        &self,
+        entry: &Entry,
+        env: &Env<'_>,
+    ) -> Result<Option<PathBuf>, String> {
+        let template: Option<&Template> = self.rejects.as_ref();
+        let template = template.filter(|_| self.shaping.misfits == Misfits::SetAside);
+        let path = template.map(|template| env.path_for(template, entry)).transpose();
+        path.map(|path| path.map(PathBuf::from)).map_err(|error| error.to_string())
+    }
 }
 
-/// A marker: rows of an entry are in a table.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct Marker {
-    /// The load that wrote them, unlike any other.
-    pub load: String,
-    pub entry: i64,
-    pub gate: String,
-    pub path: String,
-    pub sha256: String,
-    pub table: String,
-    pub rows: u64,
-    /// The account of the whole load, as JSON.
-    pub account: String,
+/// A database, connected to or not. Who plans and who carries out share it, one after the
+/// other.
+#[derive(Clone)]
+pub(crate) struct Shared(Arc<Mutex<Box<dyn Destination>>>);
+
+impl Shared {
+    /// The database, whose files are reached by what the work may reach.
+    pub fn lock(&self, env: &Env<'_>) -> MutexGuard<'_, Box<dyn Destination>> {
+        let mut destination = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        destination.reach_by(env.reach);
+        destination
+    }
 }
 
-/// What is to be loaded.
-#[derive(Debug, Clone)]
-pub(crate) struct Job {
-    /// The table, perhaps with its schema before a point.
-    pub table: String,
-    /// Columns of the table that are written, with their types, in the order of the
-    /// cells.
-    pub columns: Vec<vadegate_tables::Head>,
-    pub mode: crate::config::Mode,
-    pub key: Vec<String>,
-    /// The table is to be made.
-    pub create: bool,
-    /// Refused rows are set aside, up to so many.
-    pub aside_up_to: Option<u64>,
-    /// Loads with the same name wait for each other.
-    pub guard: String,
+/// What loads: it owns the connection.
+pub(crate) struct Loader {
+    config: Arc<LoadConfig>,
+    destination: Shared,
 }
 
-/// What was written before the end of the transaction.
-#[derive(Debug, Default)]
-pub(crate) struct Written {
-    /// Rows that stand in the table now, as the database counts them.
-    pub rows: u64,
-    /// Rows that were refused.
-    pub aside: Vec<Aside>,
+/// What a database says when it does not do what it was asked.
+pub(crate) fn said(error: DbError) -> String {
+    match error {
+        DbError::Away(why) | DbError::Doubt(why) => why,
+        DbError::Refused(refusal) => refusal.to_string(),
+    }
 }
 
-/// What ends a transaction: the markers, once the rows are known to be all.
-pub(crate) type End<'a> = &'a mut dyn FnMut(&Written) -> Option<Vec<Marker>>;
-
-/// How many of an entry's rows were taken out.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum Unloaded {
-    /// So many, now.
-    Rows(u64),
-    /// They were taken out before: so many.
-    Before(u64),
-    /// There is no marker of the entry.
-    Unknown,
-    /// Rows of another file, of another ledger or of this one before it was put back from
-    /// a backup, have the same number: nothing was taken out.
-    Shared,
+/// The name under which a gate's loads wait for each other.
+pub(crate) fn guard(env: &Env<'_>) -> Result<String, Blocked> {
+    Ok(format!("vadegate {} {}", env.ledger.tag()?, env.gate))
 }
 
-/// What a marker says of the rows of an entry.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct Standing {
-    pub load: String,
-    pub entry: i64,
-    pub rows: u64,
-    /// They were taken out again.
-    pub unloaded: bool,
-}
+impl Worker for Loader {
+    fn plan(&mut self, batch: Batch, env: &Env<'_>) -> Result<WorkPlan, Blocked> {
+        plan::plan(&self.config, &self.destination, batch, env)
+    }
 
-/// Rows of a table, as text.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub(crate) struct SomeRows {
-    pub columns: Vec<TableColumn>,
-    pub rows: Vec<Vec<Option<String>>>,
-}
-
-/// A database to which rows go. Every call makes or renews the connection by itself.
-pub(crate) trait Destination: Send {
-    /// Columns of a table; none when there is no such table.
-    fn columns(&mut self, table: &str) -> Result<Option<Vec<TableColumn>>, DbError>;
-
-    /// Whether the values of these columns are unique together, by the table's own
-    /// rules.
-    fn is_unique(&mut self, table: &str, key: &[String]) -> Result<bool, DbError>;
-
-    /// Tries whether markers can be written, and leaves nothing.
-    fn try_markers(&mut self, table: &str) -> Result<(), DbError>;
-
-    /// Makes the table of the markers where it is missing, durably. From then on a
-    /// database without it is not the one that was loaded into.
-    fn make_markers(&mut self, table: &str) -> Result<(), DbError>;
-
-    /// Loads rows and markers in one transaction. Nothing is kept when `end` gives
-    /// nothing or when there is an error, but for [`DbError::Doubt`].
-    fn load(
+    fn ask(
         &mut self,
-        job: &Job,
-        blocks: &mut dyn Iterator<Item = Block>,
-        end: End<'_>,
-    ) -> Result<(), DbError>;
+        claim: &OpenClaim,
+        entries: &[Entry],
+        env: &Env<'_>,
+    ) -> Result<Asked, Blocked> {
+        ask::ask(&mut **self.destination.lock(env), claim, entries, env)
+    }
 
-    /// The markers of a load; an error where there is no table of them, because then
-    /// nobody knows. It waits until no earlier transaction of the same guard is
-    /// under way any more.
-    fn markers(&mut self, table: &str, guard: &str, load: &str) -> Result<Vec<Marker>, DbError>;
+    fn undo(&mut self, place: &str, entry: &Entry, env: &Env<'_>) -> Result<String, NotDone> {
+        rows::undo(&self.config, &mut **self.destination.lock(env), place, entry, env)
+    }
 
-    /// Takes the rows of an entry out of a table, by the column in which its number
-    /// stands, and notes that in its markers. `ledger` is what the names of its loads
-    /// begin with; with the entry's number comes its SHA-256.
-    fn unload(
-        &mut self,
-        table: &str,
-        column: &str,
-        ledger: &str,
-        entry: (i64, &str),
-    ) -> Result<Unloaded, DbError>;
-
-    /// What the markers of a table say, of the loads whose names begin so.
-    fn standing(&mut self, table: &str, ledger: &str) -> Result<Vec<Standing>, DbError>;
-
-    /// How many rows of a table have each number in a column.
-    fn counts(&mut self, table: &str, column: &str) -> Result<HashMap<i64, u64>, DbError>;
-
-    /// Some rows of a table: those in whose column this entry's number stands.
     fn rows(
         &mut self,
-        table: &str,
-        entry: Option<(&str, i64)>,
+        place: &str,
+        entry: &Entry,
         limit: u32,
-    ) -> Result<SomeRows, DbError>;
-}
-
-/// A database that has been loaded into, and has no markers now.
-fn lost(table: &str) -> DbError {
-    DbError::Away(format!(
-        "`{MARKERS}`, which was beside `{table}`, is not there any more, and nobody can know whether the \
-         last load was committed; put the database back, or name another in `to`: then its files are held"
-    ))
-}
-
-/// A database, which is connected to when it is first asked.
-pub(crate) fn destination(database: &Database) -> Box<dyn Destination> {
-    match database {
-        Database::Sqlite(path) => Box::new(sqlite::Sqlite::new(path.clone())),
-        Database::Postgres(server) => Box::new(postgres::Postgres::new((**server).clone())),
-    }
-}
-
-/// A name in double quotes, as SQL has it; with its schema when it has one.
-fn quoted(name: &str) -> String {
-    format!("\"{}\"", name.replace('"', "\"\""))
-}
-
-/// A value from a file's name as a part of a table's name: it stands in quotes when it
-/// would else be parted at its points.
-pub(crate) fn table_part(value: String) -> String {
-    if value.contains(['.', '"']) { quoted(&value) } else { value }
-}
-
-/// The schema and the table, parted at the first point that stands in no quotes.
-fn parts(table: &str) -> (Option<String>, String) {
-    let (mut schema, mut name) = (None, String::new());
-    let mut letters = table.chars().peekable();
-    let mut inside = false;
-    while let Some(letter) = letters.next() {
-        match letter {
-            '"' if inside && letters.peek() == Some(&'"') => {
-                letters.next();
-                name.push('"');
-            }
-            '"' => inside = !inside,
-            '.' if !inside && schema.is_none() => schema = Some(std::mem::take(&mut name)),
-            other => name.push(other),
-        }
-    }
-    (schema, name)
-}
-
-/// A table's name in quotes, part by part.
-fn quoted_table(table: &str) -> String {
-    match parts(table) {
-        (Some(schema), table) => format!("{}.{}", quoted(&schema), quoted(&table)),
-        (None, table) => quoted(&table),
-    }
-}
-
-/// The table of the markers beside a table.
-fn markers_beside(table: &str) -> String {
-    match parts(table) {
-        (Some(schema), _) => format!("{}.{}", quoted(&schema), quoted(MARKERS)),
-        (None, _) => quoted(MARKERS),
-    }
-}
-
-fn listed(names: impl Iterator<Item = impl AsRef<str>>) -> String {
-    names.map(|name| quoted(name.as_ref())).collect::<Vec<_>>().join(", ")
-}
-
-impl Job {
-    fn names(&self) -> String {
-        listed(self.columns.iter().map(|head| &head.name))
+        env: &Env<'_>,
+    ) -> Result<PlaceRows, NotDone> {
+        rows::rows(&self.config, &mut **self.destination.lock(env), place, entry, limit)
     }
 
-    /// `CREATE TABLE`, with a name for the type of each column.
-    fn create(&self, word: impl Fn(vadegate_tables::Kind) -> &'static str) -> String {
-        let column = |head: &vadegate_tables::Head| {
-            let not_null = if self.key.contains(&head.name) { " NOT NULL" } else { "" };
-            format!("{} {}{not_null}", quoted(&head.name), word(head.kind))
-        };
-        let mut inner: Vec<String> = self.columns.iter().map(column).collect();
-        if !self.key.is_empty() {
-            inner.push(format!("UNIQUE ({})", listed(self.key.iter())));
-        }
-        format!("CREATE TABLE {} ({})", quoted_table(&self.table), inner.join(", "))
-    }
-
-    /// `SET` of every column that is no key, from `excluded`.
-    fn on_conflict(&self) -> String {
-        let others = self.columns.iter().filter(|head| !self.key.contains(&head.name));
-        let set: Vec<String> =
-            others.map(|head| format!("{0} = excluded.{0}", quoted(&head.name))).collect();
-        let key = listed(self.key.iter());
-        if set.is_empty() {
-            format!("ON CONFLICT ({key}) DO NOTHING")
-        } else {
-            format!("ON CONFLICT ({key}) DO UPDATE SET {}", set.join(", "))
-        }
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn names_that_come_from_files_are_never_parted() {
-        let table = |template: &str, value: &str| {
-            quoted_table(&template.replace("<stem>", &table_part(value.to_owned())))
-        };
-        assert_eq!(table("<stem>", "tide"), "\"tide\"");
-        assert_eq!(table("<stem>", "x.y"), "\"x.y\"");
-        assert_eq!(table("coast.<stem>", "x.y"), "\"coast\".\"x.y\"");
-        assert_eq!(table("coast.<stem>_raw", "x.y"), "\"coast\".\"x.y_raw\"");
-        assert_eq!(table("<stem>", "a\".b"), "\"a\"\".b\"");
-        assert_eq!(quoted_table("coast.tide"), "\"coast\".\"tide\"");
-        assert_eq!(markers_beside("coast.tide"), format!("\"coast\".\"{MARKERS}\""));
+    fn verify(
+        &mut self,
+        place: &str,
+        made: &[ProvenOutput],
+        deep: bool,
+        env: &Env<'_>,
+        differs: &mut dyn FnMut(PlaceDiffers),
+    ) -> Result<(), String> {
+        let tag = env.ledger.tag().map_err(|error| error.to_string())?;
+        let destination = &mut **self.destination.lock(env);
+        let table = table_in(place).1;
+        verify::verify(&self.config, destination, table, tag, made, deep, differs).map_err(said)
     }
 }

@@ -8,12 +8,14 @@ use postgres::error::SqlState;
 use postgres::{Client, Config, NoTls};
 use vadegate_tables::Kind;
 
-use super::{
-    Block, DbError, Destination, End, Job, MARKERS, Marker, Refusal, SomeRows, Standing,
-    TableColumn, Unloaded, Written, listed, lost, markers_beside, quoted, quoted_table,
-};
-use crate::config::{Mode, Password, Server};
 use crate::fault::at;
+use crate::work::load::blocks::Block;
+use crate::work::load::config::{Mode, Password, Server};
+use crate::work::load::destination::{
+    DbError, Destination, End, Job, MARKERS, Marker, Refusal, SomeRows, Standing, Unloaded,
+    Written, listed, lost, markers_beside, quoted, quoted_table,
+};
+use crate::work::load::table::TableColumn;
 
 mod copy;
 mod secure;
@@ -30,7 +32,7 @@ const SESSION: &str = "SET statement_timeout = 0; SET lock_timeout = '30s';
     WHERE current_setting('synchronous_commit') IN ('off', 'local')";
 
 /// A PostgreSQL server.
-pub(super) struct Postgres {
+pub(crate) struct Postgres {
     server: Server,
     client: Option<Client>,
 }
@@ -119,7 +121,7 @@ fn word(kind: Kind) -> &'static str {
 
 /// A number for an advisory lock, the same for the same name.
 fn lock_number(name: &str) -> i64 {
-    let sum = crate::arrivals::Sum::of(name.as_bytes());
+    let sum = crate::files::sha256::Sum::of(name.as_bytes());
     let [a, b, c, d, e, f, g, h, ..] = sum;
     i64::from_be_bytes([a, b, c, d, e, f, g, h])
 }

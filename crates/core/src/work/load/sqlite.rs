@@ -1,22 +1,29 @@
 //! Loading into a SQLite file: prepared inserts in one transaction.
 
 mod insert;
+mod place;
 
 use std::collections::HashMap;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::Duration;
 
 use rusqlite::types::ValueRef;
-use rusqlite::{Connection, ErrorCode, OptionalExtension, params};
+use rusqlite::{Connection, ErrorCode, OpenFlags, OptionalExtension, params};
 use vadegate_tables::Kind;
 
-use super::{
-    Block, DbError, Destination, End, Job, Marker, Refusal, SomeRows, Standing, TableColumn,
-    Unloaded, listed, lost, markers_beside, parts, quoted, quoted_table,
-};
 use crate::fault::at;
+use crate::files::at::Folder;
+use crate::files::roots::Reach;
+use crate::work::load::blocks::Block;
+use crate::work::load::destination::{
+    DbError, Destination, End, Job, Marker, Refusal, SomeRows, Standing, Unloaded, listed, lost,
+    markers_beside, parts, quoted, quoted_table,
+};
+use crate::work::load::table::TableColumn;
 use insert::write_rows;
+use place::in_open_folder;
 
 /// How long another program may keep the file locked before it counts as busy.
 const BUSY: Duration = Duration::from_secs(10);
@@ -29,9 +36,13 @@ fn file_at(path: &Path) -> Option<(u64, u64)> {
 }
 
 /// A SQLite file.
-pub(super) struct Sqlite {
+pub(crate) struct Sqlite {
     path: PathBuf,
+    /// By what it is reached; none where only the path is known.
+    reach: Option<Reach>,
     connection: Option<Connection>,
+    /// The folder through which the connection goes.
+    folder: Option<Arc<Folder>>,
     /// Device and inode of the file that is open.
     file: Option<(u64, u64)>,
 }
@@ -84,7 +95,7 @@ fn word(kind: Kind) -> &'static str {
 
 impl Sqlite {
     pub fn new(path: PathBuf) -> Self {
-        Sqlite { path, connection: None, file: None }
+        Sqlite { path, reach: None, connection: None, folder: None, file: None }
     }
 
     /// Whether there is such a file; an error is no "no".
@@ -101,15 +112,7 @@ impl Sqlite {
         }
         if self.connection.is_none() {
             at("load.connect").map_err(|error| DbError::Away(error.to_string()))?;
-            if self.path.symlink_metadata().is_ok_and(|meta| meta.is_symlink()) {
-                return Err(DbError::Away(format!(
-                    "`{}` is a link, and links are not followed; name the file to which it leads",
-                    self.path.display()
-                )));
-            }
-            let connection = Connection::open(&self.path).map_err(|error| {
-                DbError::Away(format!("`{}` cannot be opened: {error}", self.path.display()))
-            })?;
+            let connection = self.open()?;
             connection.busy_timeout(BUSY).map_err(away)?;
             connection.pragma_update(None, "synchronous", "FULL").map_err(away)?;
             let cache = -i64::from(CACHE_KIB);
@@ -118,6 +121,29 @@ impl Sqlite {
             self.connection = Some(connection);
         }
         self.connection.as_mut().ok_or_else(|| DbError::Away("it is not open".into()))
+    }
+
+    /// Opens the file, or makes it.
+    fn open(&mut self) -> Result<Connection, DbError> {
+        let shown = self.path.display();
+        if self.path.symlink_metadata().is_ok_and(|meta| meta.is_symlink()) {
+            return Err(DbError::Away(format!(
+                "`{shown}` is a link, and links are not followed; name the file to which it leads"
+            )));
+        }
+        let refused = |why: String| DbError::Away(format!("`{shown}` cannot be opened: {why}"));
+        let at = self.reach.as_ref().map(|reach| reach.at(&self.path)).transpose();
+        let at = at.map_err(|error| refused(error.to_string()))?;
+        let name = Path::new(self.path.file_name().unwrap_or_default());
+        let place = at.as_ref().and_then(|at| in_open_folder(at.folder(), name));
+        let opened = match &place {
+            Some((path, layer)) => {
+                Connection::open_with_flags_and_vfs(path, OpenFlags::default(), *layer)
+            }
+            None => Connection::open(&self.path),
+        };
+        self.folder = at.map(|at| Arc::clone(at.folder()));
+        opened.map_err(|error| refused(error.to_string()))
     }
 
     /// Runs `work` in a transaction that is ended by it, or rolled back.
@@ -171,6 +197,10 @@ fn injected(point: &'static str) -> Result<(), DbError> {
 }
 
 impl Destination for Sqlite {
+    fn reach_by(&mut self, reach: &Reach) {
+        self.reach = Some(reach.clone());
+    }
+
     fn columns(&mut self, table: &str) -> Result<Option<Vec<TableColumn>>, DbError> {
         if !self.is_there()? {
             return Ok(None);

@@ -7,14 +7,15 @@ use std::io::{self, Write};
 use postgres::Client;
 use vadegate_tables::Cell;
 
-use super::super::{Aside, Block, DbError, Job, Refusal, Written};
-use super::{away, told};
+use crate::work::load::blocks::Block;
+use crate::work::load::destination::{Aside, DbError, Job, Refusal, Written};
+use crate::work::load::postgres::{away, told};
 
 /// Bytes that are handed to the driver at once, about.
 const PIECE: usize = 256 * 1024;
 
 /// Writes the rows into a table, or gives the row that the server refuses.
-pub(super) fn copy(
+pub(crate) fn copy(
     client: &mut Client,
     table: &str,
     job: &Job,
@@ -190,7 +191,7 @@ fn line_of(error: &postgres::Error) -> Option<u64> {
 
 /// The column and the value in the server's words about a line of a COPY: `COPY waves,
 /// line 3, column height_m: "x"`.
-pub(super) fn place(words: &str) -> (Option<String>, Option<String>) {
+pub(crate) fn place(words: &str) -> (Option<String>, Option<String>) {
     let Some((_, after)) = words.split_once(", column ") else { return (None, None) };
     let after = after.lines().next().unwrap_or_default();
     match after.split_once(": ") {

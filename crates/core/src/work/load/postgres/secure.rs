@@ -10,12 +10,12 @@ use rustls::pki_types::pem::PemObject;
 use rustls::{ClientConfig, RootCertStore};
 use tokio_postgres_rustls::MakeRustlsConnect;
 
-use super::super::DbError;
-use crate::config::Server;
+use crate::work::load::config::Server;
+use crate::work::load::destination::DbError;
 
 /// What encrypts a connection; none where none is wanted, or where it goes through a
 /// socket of this machine.
-pub(super) fn connector(
+pub(crate) fn connector(
     config: &Config,
     server: &Server,
 ) -> Result<Option<MakeRustlsConnect>, DbError> {

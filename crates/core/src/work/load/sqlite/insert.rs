@@ -7,9 +7,10 @@ use rusqlite::types::{ToSqlOutput, Value, ValueRef};
 use rusqlite::{Connection, Statement, ToSql};
 use vadegate_tables::Cell;
 
-use super::super::{Aside, Block, DbError, Job, Refusal, Written, quoted_table};
-use super::{away, is_refusal, word};
-use crate::config::Mode;
+use crate::work::load::blocks::Block;
+use crate::work::load::config::Mode;
+use crate::work::load::destination::{Aside, DbError, Job, Refusal, Written, quoted_table};
+use crate::work::load::sqlite::{away, is_refusal, word};
 
 /// A cell as SQLite keeps it: dates and times as ISO 8601 text with a space between
 /// them, truth as 0 and 1.
@@ -138,7 +139,7 @@ fn insert(
     statement.raw_execute().map(|rows| rows as u64)
 }
 
-pub(super) fn write_rows(
+pub(crate) fn write_rows(
     connection: &Connection,
     job: &Job,
     blocks: &mut dyn Iterator<Item = Block>,

@@ -1,0 +1,475 @@
+//! What a person has done to entries: work again, release, forget, adopt.
+
+use std::collections::HashMap;
+use std::io;
+use std::sync::Arc;
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::arrivals::fingerprint::FingerprintError;
+use crate::arrivals::fingerprint::fingerprint;
+use crate::arrivals::settle::Look;
+use crate::engine::Engine;
+use crate::engine::ask::places::undo;
+use crate::engine::error::EngineError;
+use crate::engine::gate::state::Live;
+use crate::engine::pass::complete::{Complete, complete, out_of_bounds};
+use crate::engine::pass::enter::{identity_of, new_entries};
+use crate::engine::pass::fingerprint::{BUFFER, Candidate, ToBe, fingerprint_all};
+use crate::engine::pass::replace::{Holder, end_replaced, holders};
+use crate::files::version::{Kind, Version};
+use crate::ledger::LedgerError;
+use crate::ledger::entering::NewEntry;
+use crate::ledger::people::{Adopted, By};
+use crate::ledger::state::State;
+use crate::ledger::types::{Entry, Output};
+use crate::ledger::words::OutputRole;
+use crate::pattern::Pattern;
+use crate::work::seam::NotDone;
+
+/// What is done to entries.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Doing {
+    /// What was worked, adopted or passed over is worked again.
+    Reopen,
+    /// What is held is worked again.
+    Again,
+    /// What is held is filed as it is, without work.
+    File,
+    /// The file of what is held is deleted.
+    Delete,
+    /// The identity counts no more; the entry stays.
+    Forget,
+    /// The rows are taken out of the database into which they were loaded.
+    Unload,
+}
+
+/// What was done to entries, or would be.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Done {
+    /// Entries to which it was done.
+    pub done: Vec<i64>,
+    /// Entries to which it was not, and why.
+    pub refused: Vec<Refused>,
+    /// What entries made when they were last worked: it is there still.
+    pub made: Vec<Made>,
+}
+
+/// How something is done to entries.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct How {
+    /// Only tell what would be done.
+    pub rehearse: bool,
+    /// A repeat is worked again, although the entry that it repeats was worked.
+    pub twice: bool,
+}
+
+/// An entry to which something was not done.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Refused {
+    /// The entry.
+    pub entry: i64,
+    /// Why.
+    pub because: String,
+}
+
+/// What the content of an entry made when it was last worked: it is there still.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Made {
+    /// The entry.
+    pub entry: i64,
+    /// The entry by which it was made: itself, or the one whose repeat it is.
+    pub by: i64,
+    /// The outputs, and what the batch wrote into them.
+    pub outputs: Vec<Output>,
+    /// Rows that would stand twice, when it is worked again.
+    pub rows_twice: u64,
+}
+
+/// What was adopted.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Adoption {
+    /// Files that are entries now, by path; in a rehearsal those that would be.
+    pub adopted: Vec<String>,
+    /// Files that are not, and why.
+    pub left: Vec<LeftFile>,
+}
+
+/// A file that was not adopted.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct LeftFile {
+    /// Path below the drop folders' base.
+    pub path: String,
+    /// Why.
+    pub because: String,
+}
+
+impl Engine {
+    /// Does something to entries for a person; with `rehearse` only tells what would
+    /// be done.
+    ///
+    /// # Errors
+    /// The ledger's. What is refused for one entry is told, and the others go on.
+    pub fn people_do(
+        &self,
+        doing: Doing,
+        entries: &[i64],
+        by: &By,
+        how: How,
+    ) -> Result<Done, EngineError> {
+        let rehearse = how.rehearse;
+        let mut told = Done::default();
+        for id in entries {
+            match self.do_one(doing, *id, by, how) {
+                Ok(made) => {
+                    told.done.push(*id);
+                    told.made.extend(made);
+                }
+                Err(Stop::Refused(because)) => told.refused.push(Refused { entry: *id, because }),
+                Err(Stop::Failed(error)) => return Err(error),
+            }
+        }
+        if !rehearse && !told.done.is_empty() {
+            self.look_everywhere();
+        }
+        Ok(told)
+    }
+
+    fn do_one(&self, doing: Doing, id: i64, by: &By, how: How) -> Result<Vec<Made>, Stop> {
+        let rehearse = how.rehearse;
+        let context = self.context();
+        let ledger = &context.ledger;
+        let entry =
+            ledger.entry(id)?.ok_or_else(|| Stop::Refused("there is no such entry".into()))?;
+        allowed(doing, &entry)?;
+        let live = self.inner().gates.get(&entry.gate).map(|handle| Arc::clone(&handle.live));
+        if doing == Doing::Forget {
+            if !rehearse {
+                ledger.forget(id, by.clone())?;
+                if let Some(live) = live {
+                    live.forget(&entry);
+                }
+            }
+            return Ok(Vec::new());
+        }
+        let live = live.ok_or_else(|| {
+            let gate = &entry.gate;
+            Stop::Refused(format!("its gate `{gate}` is not in the configuration any more"))
+        })?;
+        if doing == Doing::Unload {
+            let words = undo(&live, &entry, rehearse)?;
+            if !rehearse {
+                ledger.noted(id, format!("{words}: {}", by.why), by.clone())?;
+            }
+            return Ok(Vec::new());
+        }
+        let version = verified(&live, &entry)?;
+        let again = matches!(doing, Doing::Reopen | Doing::Again);
+        let made = if again { made_before(&live, &entry)? } else { Vec::new() };
+        if again && !rehearse && !how.twice {
+            refuse_twice(&entry, &made)?;
+        }
+        if rehearse {
+            return Ok(made);
+        }
+        match doing {
+            Doing::Reopen | Doing::Again => {
+                if live.gate.work.is_none() && doing == Doing::Reopen {
+                    return Err(Stop::Refused("its gate has no work to be done again".into()));
+                }
+                let again = entry.state == State::PassedOver || entry.forgotten;
+                let identity = again.then(|| identity_of(&live, &entry));
+                ledger.work_again(id, version, identity, by.clone())?;
+            }
+            Doing::File => {
+                let target = live.archive_path(&entry).map_err(Stop::Refused)?;
+                ledger.file_as_it_is(id, version, target, by.clone())?;
+            }
+            Doing::Delete => {
+                delete(&live, &entry)?;
+                ledger.deleted(id, by.clone())?;
+                live.forget(&entry);
+            }
+            Doing::Forget | Doing::Unload => {}
+        }
+        Ok(made)
+    }
+
+    /// Enters what lies in a gate's drop folders, and fits the pattern, as already
+    /// worked; with `rehearse` only tells what would be.
+    ///
+    /// # Errors
+    /// [`EngineError`].
+    pub fn adopt(
+        &self,
+        gate: &str,
+        pattern: Option<&Pattern>,
+        by: &By,
+        rehearse: bool,
+    ) -> Result<Adoption, EngineError> {
+        let live = Arc::clone(&self.handle(gate)?.live);
+        live.load_known()?;
+        let mut adoption = Adoption::default();
+        let candidates = to_adopt(&live, pattern, &mut adoption)?;
+        let mut buffer = vec![0; BUFFER];
+        let mut would_have = HashMap::new();
+        if !rehearse {
+            end_replaced(&live, 0, &candidates)?;
+        }
+        for piece in candidates.chunks(500) {
+            let to_be = if rehearse { ToBe::Told } else { ToBe::Recorded };
+            let fingerprinted = fingerprint_all(&live, 0, piece, &mut buffer, to_be);
+            let waiting = fingerprinted.waiting.into_iter();
+            adoption.left.extend(waiting.map(|(path, because)| LeftFile { path, because }));
+            let new = new_entries(&live, fingerprinted.settled);
+            if rehearse {
+                would_adopt(&live, new, &mut would_have, &mut adoption)?;
+            } else {
+                adopt_all(&live, new, by, &mut adoption)?;
+            }
+        }
+        if !rehearse {
+            live.context.pulse(gate);
+        }
+        Ok(adoption)
+    }
+}
+
+/// Why something was not done to an entry.
+enum Stop {
+    Refused(String),
+    Failed(EngineError),
+}
+
+impl From<NotDone> for Stop {
+    fn from(not: NotDone) -> Self {
+        match not {
+            NotDone::Refused(why) => Stop::Refused(why),
+            NotDone::Away(why) => Stop::Failed(EngineError::Away(why)),
+            NotDone::Ledger(error) => error.into(),
+        }
+    }
+}
+
+impl From<LedgerError> for Stop {
+    fn from(error: LedgerError) -> Self {
+        match error {
+            // It came to another state meanwhile.
+            LedgerError::Refused { .. } => Stop::Refused(error.to_string()),
+            other => Stop::Failed(other.into()),
+        }
+    }
+}
+
+fn allowed(doing: Doing, entry: &Entry) -> Result<(), Stop> {
+    let state = entry.state;
+    let (may, what) = match doing {
+        Doing::Reopen => (
+            state.person_may_make(State::Ready) && state != State::Held,
+            "what is filed, adopted or passed over can be reopened",
+        ),
+        Doing::Again | Doing::File | Doing::Delete => {
+            (state == State::Held, "what is held can be released")
+        }
+        Doing::Unload => (
+            matches!(state, State::Worked | State::Filed | State::Held | State::Gone),
+            "what was loaded and is not being worked can be unloaded",
+        ),
+        Doing::Forget => (
+            matches!(state, State::Filed | State::Adopted | State::PassedOver | State::Gone),
+            "what is filed, adopted, passed over or gone can be forgotten",
+        ),
+    };
+    if may {
+        return Ok(());
+    }
+    let hint = match (doing, state) {
+        (Doing::Reopen | Doing::Forget, State::Held) => "; release it",
+        (Doing::Again | Doing::File | Doing::Delete, State::Filed) => "; reopen it",
+        _ => "",
+    };
+    Err(Stop::Refused(format!("it is {}, and only {what}{hint}", state.word())))
+}
+
+/// Sees that the file of an entry is where it should be and has its content; gives
+/// its version as it is now.
+fn verified(live: &Live, entry: &Entry) -> Result<Version, Stop> {
+    let place = entry.lies_at();
+    let shown = place.display();
+    let refused = |why: String| Stop::Refused(why);
+    let mut file = live.at(&place).and_then(|at| at.open()).map_err(|error| {
+        refused(match error.kind() {
+            io::ErrorKind::NotFound => {
+                format!("its file is not at `{shown}` any more; put it back, or drop it again")
+            }
+            _ => format!("its file `{shown}` cannot be read: {error}"),
+        })
+    })?;
+    let meta = file.metadata().map_err(|error| refused(format!("`{shown}`: {error}")))?;
+    let version = Version::of(&meta);
+    let changed = || {
+        refused(format!(
+            "the file at `{shown}` is another than was entered; put the right one back"
+        ))
+    };
+    if version.bytes != entry.bytes_there() {
+        return Err(changed());
+    }
+    match fingerprint(&mut file, &version, &mut vec![0; 256 * 1024]) {
+        Ok(sum) if crate::files::sha256::hex(&sum) == entry.sha256_there() => Ok(version),
+        Ok(_) | Err(FingerprintError::Changed) => Err(changed()),
+        Err(FingerprintError::Io(error)) => {
+            Err(refused(format!("its file `{shown}` cannot be read: {error}")))
+        }
+    }
+}
+
+/// What the content of an entry made: when it was last worked itself, and what the entry
+/// made whose repeat it is.
+fn made_before(live: &Live, entry: &Entry) -> Result<Vec<Made>, Stop> {
+    let adds = live.gate.work.as_ref().is_some_and(|work| work.view().adds);
+    let mut all = Vec::new();
+    for by in [Some(entry.id), entry.repeat_of].into_iter().flatten() {
+        let Some(detail) = live.context.ledger.detail(by)? else { continue };
+        let outputs = detail.worked_in.map(|batch| batch.outputs).unwrap_or_default();
+        let outputs: Vec<Output> = outputs
+            .into_iter()
+            .filter(|output| {
+                // The account is no place for rows: nothing of a file stands in it.
+                output.published_at.is_some() && output.role != OutputRole::Account
+            })
+            .collect();
+        if !outputs.is_empty() {
+            let rows_twice = if adds { detail.entry.rows.unwrap_or(0) } else { 0 };
+            all.push(Made { entry: entry.id, by, outputs, rows_twice });
+        }
+    }
+    Ok(all)
+}
+
+/// A repeat is not worked again unless a person has said that they know what stands
+/// there already.
+fn refuse_twice(entry: &Entry, made: &[Made]) -> Result<(), Stop> {
+    let Some(first) = entry.repeat_of.filter(|_| entry.worked_at.is_none()) else {
+        return Ok(());
+    };
+    let of_first = made.iter().find(|made| made.by == first);
+    let stands = of_first.map_or(String::new(), |made| {
+        let paths: Vec<&str> = made.outputs.iter().map(|output| output.path.as_str()).collect();
+        let twice = match made.rows_twice {
+            0 => String::new(),
+            rows => format!(", and {} would stand twice", crate::words::rows(rows)),
+        };
+        format!(", which was worked into {}{twice}", paths.join(", "))
+    });
+    Err(Stop::Refused(format!(
+        "it is a repeat of entry {first}{stands}; to have it worked all the same say --twice (in the API \"twice\": true)"
+    )))
+}
+
+fn delete(live: &Live, entry: &Entry) -> Result<(), Stop> {
+    let place = entry.lies_at();
+    let failed = |error: io::Error| {
+        Stop::Refused(format!("its file `{}` cannot be deleted: {error}", place.display()))
+    };
+    // Of a link that is followed the link goes, and not what it leads to.
+    let at = live.context.config.reach.at(&place).map_err(failed)?;
+    at.remove().and_then(|()| at.folder().sync()).map_err(failed)
+}
+
+/// Complete files without an entry that fit the pattern.
+fn to_adopt(
+    live: &Live,
+    pattern: Option<&Pattern>,
+    adoption: &mut Adoption,
+) -> Result<Vec<Candidate>, EngineError> {
+    let clock = live.context.clock();
+    let mut candidates = Vec::new();
+    live.sweep(|seen| {
+        let seen = &*live.followed(&seen);
+        if seen.kind != Kind::File || !seen.utf8 {
+            return;
+        }
+        let known = live.state().known.get(&seen.path).copied();
+        if known.is_some_and(|known| known.version == seen.version) {
+            return;
+        }
+        let Ok(fields) = live.gate.takes_at(&seen.path) else { return };
+        if pattern.is_some_and(|pattern| !pattern.is_match(&live.parts_of(&seen.path).1)) {
+            return;
+        }
+        let mut left = |because: String| {
+            adoption.left.push(LeftFile { path: seen.path.clone(), because });
+        };
+        if let Some(why) = out_of_bounds(&live.gate, &seen.version, clock.wall_ns) {
+            return left(why);
+        }
+        let arriving = live.state().arriving.get(&seen.path).cloned();
+        let arriving =
+            arriving.filter(|arriving| arriving.version == seen.version).unwrap_or_else(|| {
+                crate::engine::pass::look::arriving(seen, fields.clone(), clock.steady)
+            });
+        let look = Look { changed_ns: seen.changed_ns, ..arriving.look };
+        match complete(live, &seen.path, &seen.version, &look, &fields, &clock) {
+            Complete::Yes => candidates.push(Candidate::of(seen.path.clone(), &arriving)),
+            Complete::After(_, why) | Complete::Waits(why) => left(why),
+        }
+    })
+    .map_err(EngineError::Drop)?;
+    candidates.sort_by(|a, b| crate::pattern::natural::natural_order(&a.path, &b.path));
+    Ok(candidates)
+}
+
+/// Tells what would be adopted; `would_have` are the identities of those so far.
+fn would_adopt(
+    live: &Live,
+    new: Vec<NewEntry>,
+    would_have: &mut HashMap<Vec<u8>, String>,
+    adoption: &mut Adoption,
+) -> Result<(), EngineError> {
+    let holders = holders(live, &new)?;
+    for (new, holder) in new.into_iter().zip(holders) {
+        let holder = match would_have.get(&new.identity) {
+            Some(path) => Some(format!("`{path}`")),
+            None => match holder {
+                Holder::Itself => None,
+                Holder::Other(first) => first.map(|first| format!("entry {first}")),
+            },
+        };
+        if let Some(holder) = holder {
+            let because = format!("it is the same as {holder}");
+            adoption.left.push(LeftFile { path: new.place, because });
+            continue;
+        }
+        would_have.insert(new.identity, new.place.clone());
+        adoption.adopted.push(new.place);
+    }
+    Ok(())
+}
+
+fn adopt_all(
+    live: &Live,
+    new: Vec<NewEntry>,
+    by: &By,
+    adoption: &mut Adoption,
+) -> Result<(), EngineError> {
+    for (new, adopted) in live.context.ledger.adopt(new, by.clone())? {
+        let (Adopted::New(entry) | Adopted::Known(entry)) = adopted else {
+            if let Adopted::Repeat(first) = adopted {
+                let because = format!("it is the same as entry {first}");
+                adoption.left.push(LeftFile { path: new.place, because });
+            }
+            continue;
+        };
+        let mut state = live.state();
+        state.arriving.remove(&new.place);
+        let known =
+            crate::engine::gate::state::Known { version: new.version, entry, generation: 0 };
+        state.known.insert(new.place.clone(), known);
+        drop(state);
+        adoption.adopted.push(new.place);
+    }
+    Ok(())
+}

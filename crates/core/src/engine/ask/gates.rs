@@ -1,0 +1,399 @@
+//! What is shown of gates and of the files in their drop folders.
+
+use std::collections::BTreeMap;
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::arrivals::settle::Look;
+use crate::arrivals::sweep::Seen;
+use crate::config::gate::Archive;
+use crate::engine::error::EngineError;
+use crate::engine::gate::state::Live;
+use crate::engine::pass::batches::{Gathering, gathering};
+use crate::engine::pass::complete::{Complete, complete, out_of_bounds};
+use crate::engine::shared::Context;
+use crate::files::version::Kind;
+use crate::ledger::state::State;
+use crate::ledger::types::{Counts, Entry, Pause};
+use crate::ledger::words::WorkKind;
+use crate::pattern::Fields;
+
+/// What a gate is doing as a whole.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum GateState {
+    /// All is well.
+    Open,
+    /// It notices, and takes nothing.
+    Paused,
+    /// It has a standing problem.
+    Troubled,
+}
+
+/// A gate and its counts.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct GateView {
+    /// Its name.
+    pub name: String,
+    /// Its drop folder, or the paths of several, parted by commas.
+    pub drop: String,
+    /// The drop folders that are there.
+    pub folders: Vec<String>,
+    /// What it is doing as a whole.
+    pub state: GateState,
+    /// Whether a person has paused it.
+    pub paused: bool,
+    /// Who has paused it, and since when.
+    pub pause: Option<Pause>,
+    /// Files in its drop folders that no pattern takes, as of the last sweep.
+    pub untaken: u64,
+    /// Entries by state, and `arriving` files.
+    #[schema(value_type = BTreeMap<String, u64>)]
+    pub counts: Counts,
+    /// Entries filed since midnight in the service's time zone.
+    pub filed_today: u64,
+    /// Repeats since midnight in the service's time zone.
+    pub repeats_today: u64,
+    /// When the newest entry was entered.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub last_arrival: Option<Timestamp>,
+    /// When the drop folder was last looked at.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub last_pass: Option<Timestamp>,
+    /// When the next sweep is due.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub next_pass: Option<Timestamp>,
+    /// What is being done right now.
+    pub doing: Option<String>,
+    /// How the drop folder is watched.
+    pub watching: String,
+    /// Standing problems.
+    pub problems: Vec<String>,
+    /// Which files it takes.
+    pub take: Vec<String>,
+    /// What it does with its files.
+    pub work: WorkKind,
+    /// The output, or the program.
+    pub work_detail: Option<String>,
+    /// Where worked files go; none when they are left.
+    pub archive: Option<String>,
+    /// When a file counts as complete, in words.
+    pub settle: String,
+    /// In which order files are worked.
+    pub order: String,
+    /// Batches that are being gathered.
+    pub gathering: Vec<Gathering>,
+}
+
+/// What the gate makes of a file in its drop folder.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Verdict {
+    /// It is complete and will be taken.
+    Take,
+    /// It is not complete yet.
+    Wait,
+    /// It is not for this gate.
+    Leave,
+    /// It is the same as an earlier entry.
+    Repeat,
+    /// It has an entry.
+    Known,
+    /// It cannot be read.
+    Unreadable,
+}
+
+/// One thing in a drop folder.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct FileView {
+    /// The gate in whose drop folder it lies.
+    pub gate: String,
+    /// Its drop folder.
+    pub drop: String,
+    /// Path below the drop folder.
+    pub path: String,
+    /// Path below the folder that holds all drop folders of the gate; with one
+    /// drop folder the same as `path`.
+    pub place: String,
+    /// Its name.
+    pub name: String,
+    /// What it is.
+    pub kind: Kind,
+    /// Size in bytes.
+    pub bytes: u64,
+    /// Modification time.
+    #[schema(value_type = String, format = DateTime)]
+    pub modified: Timestamp,
+    /// User number of its owner.
+    pub owner: u32,
+    /// Fields captured from its path.
+    pub fields: Fields,
+    /// What the gate makes of it.
+    pub verdict: Verdict,
+    /// Why, in a sentence.
+    pub because: String,
+    /// Its entry, if it has one.
+    pub entry: Option<i64>,
+}
+
+/// What a pattern makes of the files that lie in a drop folder.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Matches {
+    /// The pattern.
+    pub pattern: String,
+    /// The files that it matches, in order of name; at most 500.
+    pub matched: Vec<Match>,
+    /// The files that it does not match; at most 500.
+    pub missed: Vec<Miss>,
+}
+
+/// A file that a pattern matches.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Match {
+    /// Path below the drop folder.
+    pub path: String,
+    /// What is captured from it.
+    pub fields: Fields,
+}
+
+/// A file that a pattern does not match.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Miss {
+    /// Path below the drop folder.
+    pub path: String,
+    /// How far the pattern fits, and what it then needs.
+    pub because: String,
+}
+
+/// What happened at a gate in one piece of time.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Activity {
+    /// The gate.
+    pub gate: String,
+    /// When the piece began.
+    #[schema(value_type = String, format = DateTime)]
+    pub begins: Timestamp,
+    /// Its length in minutes.
+    pub minutes: u32,
+    /// Files entered.
+    pub entered: u64,
+    /// Entries filed.
+    pub filed: u64,
+    /// Entries held.
+    pub held: u64,
+    /// Repeats.
+    pub repeats: u64,
+}
+
+pub(crate) fn gate_view(live: &Live) -> Result<GateView, EngineError> {
+    let (context, gate) = (&live.context, &live.gate);
+    let ledger = &context.ledger;
+    let mut counts = ledger.counts(&gate.name)?;
+    let midnight = Timestamp::now()
+        .to_zoned(context.config.service.timezone.clone())
+        .start_of_day()
+        .map_or_else(|_| Timestamp::now(), |day| day.timestamp());
+    let today = ledger.activity(midnight)?;
+    let since_midnight = |kind: &str| {
+        let slots = today.iter().filter(|slot| slot.gate == gate.name && slot.kind == kind);
+        slots.map(|slot| slot.count).sum()
+    };
+    let work_detail = gate.work.as_ref().and_then(|work| work.view().detail);
+    let archive = match &gate.archive {
+        Archive::Into(template) => Some(template.source().to_owned()),
+        Archive::Leave => None,
+    };
+    let gathering = gathering(live)?;
+    let state = live.state();
+    counts.insert("arriving".into(), state.arriving.len() as u64);
+    // That the lease tells nothing is worth knowing, but no trouble.
+    let troubled = state.problems.keys().any(|about| about != "lease");
+    Ok(GateView {
+        name: gate.name.clone(),
+        drop: gate.drops.shown(),
+        folders: state
+            .folders
+            .iter()
+            .map(|one| gate.drops.path_of(one).display().to_string())
+            .collect(),
+        state: match (state.paused, troubled) {
+            (true, _) => GateState::Paused,
+            (_, true) => GateState::Troubled,
+            _ => GateState::Open,
+        },
+        paused: state.paused,
+        pause: state.pause.clone(),
+        untaken: state.untaken,
+        counts,
+        filed_today: since_midnight("filed"),
+        repeats_today: since_midnight("repeat"),
+        last_arrival: ledger.last_arrival(&gate.name)?,
+        last_pass: state.last_pass,
+        next_pass: state.next_pass,
+        doing: state.doing.clone(),
+        watching: state.watching.clone(),
+        problems: state.problems.values().cloned().collect(),
+        take: gate.take.iter().map(|pattern| pattern.source().to_owned()).collect(),
+        work: gate.kind(),
+        work_detail,
+        archive,
+        settle: gate.settle.to_string(),
+        order: gate.order.to_string(),
+        gathering,
+    })
+}
+
+/// What the gate makes of one thing in its drop folder.
+pub(crate) fn view(live: &Live, seen: &Seen, known: Option<&Entry>) -> FileView {
+    let (verdict, because, fields) = verdict(live, seen, known);
+    let (drop, path) = live.parts_of(&seen.path);
+    FileView {
+        gate: live.gate.name.clone(),
+        name: seen.path.rsplit('/').next().unwrap_or(&seen.path).to_owned(),
+        drop,
+        path,
+        place: seen.path.clone(),
+        kind: seen.kind,
+        bytes: seen.version.bytes,
+        modified: Timestamp::from_nanosecond(i128::from(seen.version.modified_ns))
+            .unwrap_or_default(),
+        owner: seen.owner,
+        fields,
+        verdict,
+        because,
+        entry: known.map(|entry| entry.id),
+    }
+}
+
+fn verdict(live: &Live, seen: &Seen, known: Option<&Entry>) -> (Verdict, String, Fields) {
+    let none = Fields::new();
+    if !seen.utf8 {
+        return (Verdict::Unreadable, "its name is not UTF-8; rename it".into(), none);
+    }
+    if let Some(why) = no_file(live, seen.kind) {
+        return (Verdict::Leave, why.to_owned(), none);
+    }
+    if let Some(entry) = known {
+        let (verdict, because) = known_verdict(entry);
+        return (verdict, because, entry.fields.clone());
+    }
+    let fields = match live.gate.takes_at(&seen.path) {
+        Ok(fields) => fields,
+        Err(why) => return (Verdict::Leave, why, none),
+    };
+    let now = i64::try_from(Timestamp::now().as_nanosecond()).unwrap_or(i64::MAX);
+    if let Some(why) = out_of_bounds(&live.gate, &seen.version, now) {
+        return (Verdict::Leave, why, fields);
+    }
+    if let Some(why) = live.own_output(&seen.path, &seen.version) {
+        return (Verdict::Leave, why.to_owned(), fields);
+    }
+    let (arriving, paused) = {
+        let state = live.state();
+        if live.is_elsewhere(&seen.path, &state) {
+            return (Verdict::Leave, ELSEWHERE.to_owned(), fields);
+        }
+        let arriving = state.arriving.get(&seen.path);
+        (arriving.filter(|one| one.version == seen.version).cloned(), state.paused)
+    };
+    if let Some(arriving) = &arriving
+        && arriving.because.contains("cannot be read")
+    {
+        return (Verdict::Unreadable, arriving.because.clone().into_owned(), fields);
+    }
+    let look = arriving.as_ref().map_or_else(
+        || Look { first_seen: crate::engine::clock::steady(), changed_ns: seen.changed_ns },
+        |arriving| arriving.look,
+    );
+    match complete(live, &seen.path, &seen.version, &look, &fields, &live.context.clock()) {
+        Complete::After(_, because) | Complete::Waits(because) => (Verdict::Wait, because, fields),
+        Complete::Yes => match arriving.filter(|one| !one.not_before.is_zero()) {
+            Some(arriving) => (Verdict::Wait, arriving.because.into_owned(), fields),
+            None if paused => (
+                Verdict::Take,
+                "complete; it will be taken when the gate is resumed".into(),
+                fields,
+            ),
+            None => (Verdict::Take, "complete; the next pass takes it".into(), fields),
+        },
+    }
+}
+
+/// Of a file in a folder that another service works.
+const ELSEWHERE: &str = "another vadegate works this drop folder; `vadegate gates` tells which";
+
+/// Why a thing is no file for the gate.
+fn no_file(live: &Live, kind: Kind) -> Option<&'static str> {
+    match kind {
+        Kind::File => None,
+        Kind::Folder if live.gate.subfolders => Some("a folder; the files in it are looked at"),
+        Kind::Folder => Some("a folder, and the gate does not look below (subfolders = false)"),
+        Kind::Link if live.gate.follow_links => {
+            Some("a symbolic link that leads to no file inside the roots")
+        }
+        Kind::Link => Some("a symbolic link is not followed (links = \"leave\")"),
+        Kind::Special => Some("not a regular file"),
+    }
+}
+
+fn known_verdict(entry: &Entry) -> (Verdict, String) {
+    let reason = entry.reason.as_deref().unwrap_or("no reason was recorded");
+    match entry.state {
+        State::Repeat => {
+            let first = entry.repeat_of.unwrap_or_default();
+            (Verdict::Repeat, format!("the same as entry {first}; to be filed without work"))
+        }
+        State::Held => (Verdict::Known, format!("entry {} is held: {reason}", entry.id)),
+        State::Ready => {
+            let why =
+                entry.reason.as_ref().map(|reason| format!(" ({reason})")).unwrap_or_default();
+            (Verdict::Known, format!("entry {} waits for its work{why}", entry.id))
+        }
+        State::Filed => {
+            (Verdict::Known, format!("entry {} was worked, and is left in place", entry.id))
+        }
+        State::PassedOver => (Verdict::Known, format!("entry {} was {reason}", entry.id)),
+        state => (Verdict::Known, format!("entry {} is {}", entry.id, state.word())),
+    }
+}
+
+pub(crate) fn activity(
+    context: &Context,
+    hours: u32,
+    minutes: u32,
+) -> Result<Vec<Activity>, EngineError> {
+    // The ledger counts in pieces of five minutes.
+    let minutes = (minutes / 5 * 5).clamp(5, 24 * 60);
+    let step_ms = i64::from(minutes) * 60_000;
+    let pieces = i64::from(hours.clamp(1, 24 * 31) * 60 / minutes).clamp(1, 3000);
+    let first = Timestamp::now().as_millisecond().div_euclid(step_ms) - pieces + 1;
+    let begins = |piece: i64| Timestamp::from_millisecond(piece * step_ms).unwrap_or_default();
+    let mut counts: BTreeMap<(String, i64), Activity> = BTreeMap::new();
+    for gate in &context.config.gates {
+        for piece in first..first + pieces {
+            let nothing = Activity {
+                gate: gate.name.clone(),
+                begins: begins(piece),
+                minutes,
+                entered: 0,
+                filed: 0,
+                held: 0,
+                repeats: 0,
+            };
+            counts.insert((gate.name.clone(), piece), nothing);
+        }
+    }
+    for slot in context.ledger.activity(begins(first))? {
+        let piece = slot.begins.as_millisecond().div_euclid(step_ms);
+        let Some(count) = counts.get_mut(&(slot.gate, piece)) else { continue };
+        match slot.kind.as_str() {
+            "entered" => count.entered += slot.count,
+            "filed" => count.filed += slot.count,
+            "held" => count.held += slot.count,
+            _ => count.repeats += slot.count,
+        }
+    }
+    Ok(counts.into_values().collect())
+}

@@ -1,0 +1,60 @@
+//! Why an engine could not do what it was asked.
+
+use crate::files::lock::LockError;
+use crate::ledger::LedgerError;
+use crate::ledger::words::WorkKind;
+
+/// Why an engine could not be started or asked.
+#[derive(Debug, thiserror::Error)]
+pub enum EngineError {
+    /// The state folder belongs to another service.
+    #[error(transparent)]
+    Lock(#[from] LockError),
+    /// The ledger failed.
+    #[error(transparent)]
+    Ledger(#[from] LedgerError),
+    /// There is no such gate.
+    #[error("there is no gate `{name}`; the configuration has {known}")]
+    NoGate {
+        /// The name asked for.
+        name: String,
+        /// The names there are.
+        known: String,
+    },
+    /// The gate offers nothing to workers.
+    #[error(
+        "the gate `{gate}` offers nothing: its work is `{work}`; give it a [gate.{gate}.offer] section"
+    )]
+    NoOffer {
+        /// The gate.
+        gate: String,
+        /// Its work.
+        work: WorkKind,
+    },
+    /// A worker's lease is over.
+    #[error("the fencing number {fence} is refused: {why}")]
+    Fenced {
+        /// The number.
+        fence: i64,
+        /// Why.
+        why: String,
+    },
+    /// A thread could not be started.
+    #[error("a thread could not be started: {0}")]
+    Thread(std::io::Error),
+    /// The drop folder could not be read.
+    #[error("{0}; correct `drop`, or make the folder and give this user permission")]
+    Drop(String),
+    /// A file that is asked for is not there, or not to be shown.
+    #[error("{0}")]
+    NotThere(String),
+    /// A database does not answer.
+    #[error("the database does not answer: {0}; try again later")]
+    Away(String),
+    /// A file is no table.
+    #[error("{0}")]
+    NoTable(String),
+    /// The engine is stopping.
+    #[error("the service is stopping")]
+    Stopping,
+}

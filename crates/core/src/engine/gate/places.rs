@@ -1,0 +1,123 @@
+//! Where a gate's entries go: paths written from its templates.
+
+use jiff::Timestamp;
+
+use crate::config::gate::Archive;
+use crate::config::identity::Repeats;
+use crate::engine::gate::state::Live;
+use crate::engine::shared::Context;
+use crate::ledger::entering::NewEntry;
+use crate::ledger::types::Entry;
+use crate::pattern::template::{Builtins, Template, TemplateError};
+use crate::work::env::{tidy, values};
+
+impl Live {
+    /// Writes a template as a path for an entry.
+    pub fn path_for(
+        &self,
+        template: &Template,
+        entry: &Entry,
+        batch: Option<i64>,
+    ) -> Result<String, TemplateError> {
+        let builtins = builtins(&self.context, entry, batch);
+        Ok(tidy(template.path(&entry.fields, &builtins)?))
+    }
+
+    /// Where an entry is to be filed; `None` when it is left in place.
+    pub fn archive_path(&self, entry: &Entry) -> Result<Option<String>, String> {
+        // What was filed before and is worked again has its place.
+        if entry.filed_at.is_some() && entry.filed_to.is_some() {
+            return Ok(entry.filed_to.clone());
+        }
+        match &self.gate.archive {
+            Archive::Leave => Ok(None),
+            Archive::Into(template) => self
+                .path_for(template, entry, entry.batch)
+                .map(|folder| Some(with_name(folder, template, &entry.name)))
+                .map_err(|error| error.to_string()),
+        }
+    }
+
+    /// The same for one that is just being entered, and may be a repeat.
+    pub fn archive_path_of_new(
+        &self,
+        new: &NewEntry,
+        id: i64,
+        repeat: bool,
+    ) -> Result<Option<String>, String> {
+        let template = match (&self.gate.archive, &self.gate.repeats) {
+            (_, Repeats::Leave | Repeats::Delete | Repeats::Hold) if repeat => return Ok(None),
+            (_, Repeats::Into(template)) if repeat => template,
+            (Archive::Leave, _) => return Ok(None),
+            (Archive::Into(template), _) => template,
+        };
+        let now = Timestamp::now();
+        let modified = Timestamp::from_nanosecond(i128::from(new.version.modified_ns));
+        let values = Builtins {
+            path: &new.path,
+            gate: &new.gate,
+            entry: Some(id),
+            batch: None,
+            seen: self.context.local(Timestamp::from_millisecond(new.seen_at).unwrap_or(now)),
+            modified: self.context.local(modified.unwrap_or(now)),
+            now: self.context.local(now),
+        };
+        let name = new.path.rsplit('/').next().unwrap_or(&new.path);
+        match template.path(&new.fields, &values) {
+            Ok(folder) => Ok(Some(with_name(tidy(folder), template, name))),
+            Err(error) => Err(error.to_string()),
+        }
+    }
+
+    /// Where a repeat is to be filed; `None` when it stays or is deleted.
+    pub fn repeat_path(&self, entry: &Entry) -> Option<String> {
+        match &self.gate.repeats {
+            Repeats::File => self.archive_path(entry).ok().flatten(),
+            Repeats::Into(template) => {
+                let folder = self.path_for(template, entry, None).ok()?;
+                Some(with_name(folder, template, &entry.name))
+            }
+            Repeats::Leave | Repeats::Delete | Repeats::Hold => None,
+        }
+    }
+
+    /// Where a held entry is to be moved; `None` when it stays.
+    pub fn hold_path(&self, entry: &Entry) -> Option<String> {
+        let template = self.gate.hold.as_ref()?;
+        let folder = self.path_for(template, entry, entry.batch).ok()?;
+        Some(with_name(folder, template, &entry.name))
+    }
+}
+
+/// Values of the built-in fields for an entry.
+pub(crate) fn builtins<'a>(
+    context: &Context,
+    entry: &'a Entry,
+    batch: Option<i64>,
+) -> Builtins<'a> {
+    values(&context.config.service.timezone, entry, batch)
+}
+
+/// Values of the built-in fields where only a path is known.
+pub(crate) fn builtins_of_path<'a>(live: &'a Live, path: &'a str) -> Builtins<'a> {
+    let none = live.context.local(Timestamp::UNIX_EPOCH);
+    Builtins {
+        path,
+        gate: &live.gate.name,
+        entry: None,
+        batch: None,
+        seen: none,
+        modified: none,
+        now: none,
+    }
+}
+
+/// An archive template names a folder, to which the file's name is added,
+/// unless it ends with a name of its own.
+fn with_name(path: String, template: &Template, name: &str) -> String {
+    let last = template.source().rsplit('/').next().unwrap_or("");
+    if last.contains("<name>") || last.contains("<stem>") {
+        return path;
+    }
+    format!("{}/{name}", path.trim_end_matches('/'))
+}

@@ -1,0 +1,430 @@
+//! Filing worked entries and repeats, and moving held ones aside.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::mpsc::Receiver;
+
+use crate::config::identity::Repeats;
+use crate::config::settle::{After, MarkerFor, SettleBy};
+use crate::engine::gate::state::Live;
+use crate::engine::pass::complete::companion_of;
+use crate::engine::pass::ctx::Pass;
+use crate::files::at::{At, Folder};
+use crate::filing::folders::{FolderError, numbered};
+use crate::filing::moving::{Moved, Moving, move_to, sum_of};
+use crate::ledger::requests::Filed;
+use crate::ledger::state::{Cause, State};
+use crate::ledger::types::{Entry, Filing};
+use crate::ledger::writer::Ticket;
+use crate::ledger::{Ledger, LedgerError};
+
+/// What filing one entry came to.
+enum Outcome {
+    Filed,
+    Left,
+    Deleted,
+    Gone(&'static str),
+    Later(String),
+}
+
+/// What became of entries that were to be filed.
+#[derive(Default)]
+struct Ends {
+    filed: Vec<i64>,
+    left: Vec<i64>,
+    /// Passed over, and moved to the archive.
+    over: Vec<i64>,
+    deleted: Vec<i64>,
+    gone: Vec<(i64, String)>,
+    /// Entries whose file is not in the drop folder any more.
+    moved: Vec<Entry>,
+    problem: Option<String>,
+}
+
+impl Ends {
+    fn note(&mut self, entry: Entry, outcome: Outcome) {
+        match outcome {
+            Outcome::Left => return self.left.push(entry.id),
+            Outcome::Later(why) => {
+                self.problem = Some(why);
+                return;
+            }
+            Outcome::Filed if entry.state == State::PassedOver => self.over.push(entry.id),
+            Outcome::Filed => self.filed.push(entry.id),
+            Outcome::Deleted => self.deleted.push(entry.id),
+            Outcome::Gone(why) => self.gone.push((entry.id, why.to_owned())),
+        }
+        self.moved.push(entry);
+    }
+
+    fn record(self, ledger: &Ledger, cause: Cause) -> Result<Vec<Ticket<()>>, LedgerError> {
+        let mut tickets = Vec::new();
+        let how =
+            [(self.filed, Filed::Moved), (self.left, Filed::Left), (self.deleted, Filed::Deleted)];
+        for (entries, how) in how {
+            if !entries.is_empty() {
+                tickets.push(ledger.filed(entries, how, cause)?);
+            }
+        }
+        if !self.over.is_empty() {
+            tickets.push(ledger.passed_over_filed(self.over)?);
+        }
+        if !self.gone.is_empty() {
+            ledger.gone(self.gone, cause)?;
+        }
+        Ok(tickets)
+    }
+}
+
+/// Folders in which names came or went, by their paths.
+type Touched = BTreeMap<PathBuf, Arc<Folder>>;
+
+fn touch(folders: &mut Touched, at: &At) {
+    let folder = at.folder();
+    folders.entry(folder.path().to_owned()).or_insert_with(|| Arc::clone(folder));
+}
+
+/// Files that were moved: their names are to be made durable, and they are to be
+/// recorded.
+pub(crate) struct MovedPiece {
+    ends: Ends,
+    folders: Touched,
+    cause: Cause,
+}
+
+/// What was recorded as filed.
+#[derive(Default)]
+pub(crate) struct Recorded {
+    filed: u64,
+    /// Records that are not known to be durable yet.
+    tickets: Vec<Ticket<()>>,
+}
+
+impl MovedPiece {
+    fn finish(self, live: &Live) -> Result<Recorded, LedgerError> {
+        let MovedPiece { mut ends, folders, cause } = self;
+        for (path, folder) in &folders {
+            if let Err(error) = folder.sync() {
+                let folder = path.display();
+                ends.problem =
+                    Some(format!("the folder `{folder}` cannot be made durable: {error}"));
+                ends.filed.clear();
+                ends.over.clear();
+            }
+        }
+        let problem = ends.problem.take();
+        live.problem("filing", problem.map(|why| format!("{why}; filing is tried again")));
+        let filed = (ends.filed.len() + ends.left.len() + ends.deleted.len()) as u64;
+        ends.moved.iter().for_each(|entry| live.forget(entry));
+        let tickets = ends.record(&live.context.ledger, cause)?;
+        Ok(Recorded { filed, tickets })
+    }
+}
+
+/// Finishes pieces as they come, while the next are moved: the folders' disk need not
+/// be waited for by who moves.
+pub(crate) fn finish_all(
+    live: &Live,
+    pieces: &Receiver<MovedPiece>,
+) -> Result<Recorded, LedgerError> {
+    let mut all = Recorded::default();
+    for piece in pieces {
+        let recorded = piece.finish(live)?;
+        all.filed += recorded.filed;
+        all.tickets.extend(recorded.tickets);
+    }
+    Ok(all)
+}
+
+/// Files every entry that is worked or a repeat, from earlier passes too,
+/// and moves held ones to the hold folder.
+pub(crate) fn file_open(p: &mut Pass) -> Result<(), LedgerError> {
+    let to_file = to_file(p)?;
+    file(p, to_file, Cause::Pass)?;
+    move_held_aside(p)?;
+    end_filings(p)
+}
+
+/// Entries whose turn to be filed has come: worked ones whose output stands
+/// in its place, and repeats.
+pub(crate) fn to_file(p: &Pass) -> Result<Vec<Filing>, LedgerError> {
+    let (ledger, name) = (&p.context().ledger, &p.gate().name);
+    let unpublished = ledger.unpublished(name)?;
+    let pending: Vec<i64> = unpublished.into_iter().map(|output| output.batch).collect();
+    let mut open = ledger.open_entries(name, State::Worked)?;
+    open.retain(|filing| filing.entry.batch.is_none_or(|batch| !pending.contains(&batch)));
+    open.extend(ledger.repeats_to_file(name, p.gate().repeats == Repeats::Delete)?);
+    open.extend(ledger.passed_over_to_file(name)?);
+    Ok(open)
+}
+
+/// Moves files to their targets, makes the names durable, and records
+/// them as filed.
+pub(crate) fn file(p: &mut Pass, filings: Vec<Filing>, cause: Cause) -> Result<(), LedgerError> {
+    if filings.is_empty() {
+        return Ok(());
+    }
+    let mut ends = Ends::default();
+    let mut folders = Touched::new();
+    for filing in filings {
+        let source = filing.entry.lies_at();
+        let outcome = file_one(p, &filing, &source, &mut folders)?;
+        ends.note(filing.entry, outcome);
+    }
+    let piece = MovedPiece { ends, folders, cause };
+    match &p.finisher {
+        // When it has ended it was by a failure, which it tells itself.
+        Some(finisher) => finisher.send(piece).map_err(|_| LedgerError::Closed),
+        None => {
+            let recorded = piece.finish(&p.live)?;
+            take_note(p, recorded);
+            Ok(())
+        }
+    }
+}
+
+/// Takes note of what was recorded as filed.
+pub(crate) fn take_note(p: &mut Pass, recorded: Recorded) {
+    p.report.filed += recorded.filed;
+    p.filings.extend(recorded.tickets);
+}
+
+/// Waits until what was filed in this pass is durable in the ledger.
+pub(crate) fn end_filings(p: &mut Pass) -> Result<(), LedgerError> {
+    std::mem::take(&mut p.filings).into_iter().try_for_each(Ticket::wait)
+}
+
+/// Where the file belongs, or what becomes of it otherwise.
+fn target_of(p: &Pass, filing: &Filing) -> Result<Result<String, Outcome>, LedgerError> {
+    if let Some(target) = &filing.target {
+        return Ok(Ok(target.clone()));
+    }
+    if filing.entry.state != State::Worked {
+        return Ok(Err(Outcome::Left));
+    }
+    // It had no place when it was worked: a file is never left without a word.
+    Ok(match p.live.archive_path(&filing.entry) {
+        Ok(None) => Err(Outcome::Left),
+        Ok(Some(target)) => {
+            p.context().ledger.retarget(filing.entry.id, target.clone())?;
+            Ok(target)
+        }
+        Err(why) => {
+            let (id, path) = (filing.entry.id, &filing.entry.path);
+            Err(Outcome::Later(format!(
+                "entry {id} (`{path}`) is worked and cannot be archived: {why}; correct `archive`"
+            )))
+        }
+    })
+}
+
+fn file_one(
+    p: &mut Pass,
+    filing: &Filing,
+    source: &Path,
+    folders: &mut Touched,
+) -> Result<Outcome, LedgerError> {
+    if filing.entry.state == State::Repeat && p.gate().repeats == Repeats::Delete {
+        return Ok(delete_repeat(p, filing, source));
+    }
+    let target = match target_of(p, filing)? {
+        Ok(target) => target,
+        Err(outcome) => return Ok(outcome),
+    };
+    let wanted = PathBuf::from(target);
+    let mut target = wanted.clone();
+    if target == source {
+        // It was worked again, and has its place already.
+        return Ok(Outcome::Filed);
+    }
+    for number in 2..100_000 {
+        let (from, link, to) = match ends_of_move(p, source, &target) {
+            Ok(Some(ends)) => ends,
+            Ok(None) => {
+                return Ok(Outcome::Gone("its folder is not there any more"));
+            }
+            Err(why) => return Ok(Outcome::Later(why)),
+        };
+        let moving = Moving {
+            source: &from,
+            link: link.as_ref(),
+            version: &filing.version,
+            sha256: filing.entry.sha256_there(),
+            target: &to,
+            staged_name: format!(
+                ".vadegate-{}-{}.copy",
+                p.context().ledger.tag()?,
+                filing.entry.id
+            ),
+        };
+        match move_to(&moving) {
+            Ok(Moved::Taken) => {
+                target = numbered(&wanted, number);
+                let text = target.display().to_string();
+                p.context().ledger.retarget(filing.entry.id, text)?;
+            }
+            Ok(Moved::Done | Moved::Already) => {
+                if let Err(why) = file_companion(p, &filing.entry, to.folder()) {
+                    return Ok(Outcome::Later(why));
+                }
+                touch(folders, &to);
+                touch(folders, link.as_ref().unwrap_or(&from));
+                return Ok(Outcome::Filed);
+            }
+            Ok(Moved::Missing) => {
+                return Ok(Outcome::Gone("its file left the drop folder before it was filed"));
+            }
+            Ok(Moved::Swapped) => {
+                return Ok(Outcome::Gone(
+                    "its file was replaced by another version before it was filed",
+                ));
+            }
+            Err(error) => return Ok(Outcome::Later(error.to_string())),
+        }
+    }
+    Ok(Outcome::Later(format!("no free name is left beside `{}`", target.display())))
+}
+
+/// The file, the link that leads to it where one does, and the place to which it is
+/// moved; none when its own folder is not there any more, and it is not at the
+/// target either.
+fn ends_of_move(
+    p: &mut Pass,
+    source: &Path,
+    target: &Path,
+) -> Result<Option<(At, Option<At>, At)>, String> {
+    let live = Arc::clone(&p.live);
+    let reach = &live.context.config.reach;
+    let folder = target.parent().unwrap_or(Path::new("/"));
+    let name = target.file_name().unwrap_or_default();
+    let ensured = p.folders.ensure(reach, folder);
+    let to = ensured.map_err(|error: FolderError| error.to_string())?.at(name);
+    let real = live.real(source);
+    let mut open = |path: &Path| {
+        p.folders.at(reach, path).map_err(|error| match error.raw_os_error() {
+            Some(libc::ENOENT) => None,
+            _ => Some(format!("`{}` cannot be reached: {error}", path.display())),
+        })
+    };
+    let from = match open(&real) {
+        Ok(from) => from,
+        // What stands at the target was moved before the folder was removed.
+        Err(None) if matches!(to.look(), Ok(Some(_))) => to.clone(),
+        Err(None) => return Ok(None),
+        Err(Some(why)) => return Err(why),
+    };
+    let link = (real != source).then(|| open(source)).transpose();
+    Ok(Some((from, link.map_err(Option::unwrap_or_default)?, to)))
+}
+
+/// Removes a repeat whose content stands in the ledger as worked, at a gate that
+/// wants that.
+fn delete_repeat(p: &Pass, filing: &Filing, source: &Path) -> Outcome {
+    let shown = source.display();
+    let reach = &p.live.context.config.reach;
+    let looked = reach.at_if_there(source).and_then(|at| match at {
+        Some(at) => at.version().map(|version| Some((version, at))),
+        None => Ok(None),
+    });
+    match looked {
+        Ok(Some((Some(version), _))) if version != filing.version => {
+            Outcome::Gone("its file was replaced by another version before it was deleted")
+        }
+        Err(error) => Outcome::Later(format!("the repeat `{shown}` cannot be looked at: {error}")),
+        Ok(Some((Some(_), at))) => {
+            match crate::fault::at("file.delete").and_then(|()| at.remove()) {
+                Ok(()) => Outcome::Deleted,
+                Err(error) => {
+                    Outcome::Later(format!("the repeat `{shown}` cannot be deleted: {error}"))
+                }
+            }
+        }
+        // What is not there any more was deleted before an interruption.
+        Ok(_) => Outcome::Deleted,
+    }
+}
+
+/// Files or removes the companion of a file that was just filed. When this is
+/// cut off, the filing of the entry is done again, and so is this.
+fn file_companion(p: &Pass, entry: &Entry, folder: &Arc<Folder>) -> Result<(), String> {
+    let Some(companion) = p.gate().settle.companion() else { return Ok(()) };
+    if matches!(p.gate().settle.by, SettleBy::Marker(_, MarkerFor::Folder)) {
+        return Ok(());
+    }
+    let file = Path::new(&entry.drop).join(&entry.path);
+    let place = companion_of(&p.live, companion, &file, &entry.fields);
+    let told = |error: &dyn std::fmt::Display| {
+        format!("`{}`, which belongs to a filed file, cannot be moved: {error}", place.display())
+    };
+    let reach = &p.live.context.config.reach;
+    let found = reach.at_if_there(&place).map_err(|error| told(&error))?;
+    let Some(from) = found else { return Ok(()) };
+    if companion.after == After::Remove {
+        return from.remove().map_err(|error| told(&error));
+    }
+    let meta = match from.look() {
+        Ok(Some(meta)) if meta.is_file() => meta,
+        // It never came, or was moved before an interruption.
+        _ => return Ok(()),
+    };
+    let sum = sum_of(&from).map_err(|error| told(&error))?;
+    let tag = p.context().ledger.tag().map_err(|error| told(&error))?;
+    let wanted = folder.path().join(place.file_name().unwrap_or_default());
+    let mut target = wanted.clone();
+    for number in 2..100_000 {
+        let moving = Moving {
+            source: &from,
+            link: None,
+            version: &meta.version,
+            sha256: &crate::files::sha256::hex(&sum),
+            target: &folder.at(target.file_name().unwrap_or_default()),
+            staged_name: format!(".vadegate-{tag}-{}.companion", entry.id),
+        };
+        match move_to(&moving).map_err(|error| told(&error))? {
+            Moved::Taken => target = numbered(&wanted, number),
+            _ => return Ok(()),
+        }
+    }
+    Err(told(&"no free name is left"))
+}
+
+/// Moves held entries to the hold folder, if the gate names one.
+fn move_held_aside(p: &mut Pass) -> Result<(), LedgerError> {
+    if p.gate().hold.is_none() {
+        return Ok(());
+    }
+    let name = p.gate().name.clone();
+    let mut problem = None;
+    for mut filing in p.context().ledger.open_entries(&name, State::Held)? {
+        if filing.entry.filed_to.is_some() {
+            continue;
+        }
+        if filing.target.is_none() {
+            let Some(target) = p.live.hold_path(&filing.entry) else { continue };
+            p.context().ledger.retarget(filing.entry.id, target.clone())?;
+            filing.target = Some(target);
+        }
+        let source = filing.entry.lies_at();
+        let mut folders = Touched::new();
+        match file_one(p, &filing, &source, &mut folders)? {
+            Outcome::Filed => {
+                let unsynced = folders.values().find_map(|folder| folder.sync().err());
+                if let Some(error) = unsynced {
+                    problem = Some(error.to_string());
+                    continue;
+                }
+                p.context().ledger.moved_aside(filing.entry.id)?;
+                p.live.forget(&filing.entry);
+            }
+            Outcome::Gone(why) => {
+                p.context().ledger.gone(vec![(filing.entry.id, why.into())], Cause::Pass)?;
+                p.live.forget(&filing.entry);
+            }
+            Outcome::Later(why) => problem = Some(why),
+            Outcome::Left | Outcome::Deleted => {}
+        }
+    }
+    p.live.problem("hold", problem);
+    Ok(())
+}

@@ -1,0 +1,193 @@
+//! Fingerprinting files that are complete.
+
+use std::fs::File;
+use std::io;
+
+use crate::arrivals::fingerprint::FingerprintError;
+use crate::arrivals::fingerprint::fingerprint;
+use crate::arrivals::lease::{Lease, writers};
+use crate::arrivals::settle::Look;
+use crate::arrivals::sweep::look_at;
+use crate::engine::gate::state::{Arriving, Live};
+use crate::engine::pass::complete::{Sum, check_sum};
+use crate::engine::pass::look::new_version;
+use crate::files::durable::{Durability, Unsynced, start_writing, write_back_time};
+use crate::files::version::Version;
+use crate::filing::folders::Folders;
+use crate::ledger::types::PickMark;
+use crate::pattern::Fields;
+
+/// A file that is complete, or that is given up.
+#[derive(Clone)]
+pub(crate) struct Candidate {
+    pub path: String,
+    pub version: Version,
+    pub look: Look,
+    /// When it was first noticed, in milliseconds.
+    pub seen_at: i64,
+    pub fields: Fields,
+    /// It never was complete: why it is held.
+    pub given_up: Option<String>,
+    /// It is not worked, because others were picked.
+    pub passed_over: Option<String>,
+    /// What its part is to remember, when it was picked.
+    pub mark: Option<PickMark>,
+}
+
+impl Candidate {
+    /// A file that is complete.
+    pub fn of(path: String, arriving: &Arriving) -> Self {
+        Candidate {
+            path,
+            version: arriving.version,
+            look: arriving.look,
+            seen_at: arriving.seen_at,
+            fields: arriving.fields.clone(),
+            given_up: None,
+            passed_over: None,
+            mark: None,
+        }
+    }
+}
+
+/// A candidate whose fingerprint was taken.
+pub(crate) struct Settled {
+    pub path: String,
+    pub fields: Fields,
+    pub seen_at: i64,
+    pub version: Version,
+    pub sha256: [u8; 32],
+    /// Why it is held rather than worked.
+    pub held: Option<String>,
+    pub passed_over: Option<String>,
+    pub mark: Option<PickMark>,
+}
+
+/// Bytes read at a time while fingerprinting.
+pub(crate) const BUFFER: usize = 256 * 1024;
+
+/// What came of fingerprinting one piece.
+#[derive(Default)]
+pub(crate) struct Fingerprinted {
+    pub settled: Vec<Settled>,
+    /// Files that must wait, and why.
+    pub waiting: Vec<(String, String)>,
+    pub vanished: Vec<String>,
+}
+
+/// Whether what is fingerprinted is about to be recorded.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum ToBe {
+    /// It is: its bytes are made durable first.
+    Recorded,
+    /// It is only told what would be.
+    Told,
+}
+
+/// Fingerprints one piece of the candidates.
+pub(crate) fn fingerprint_all(
+    live: &Live,
+    generation: u32,
+    chunk: &[Candidate],
+    buffer: &mut [u8],
+    to_be: ToBe,
+) -> Fingerprinted {
+    let mut done = Fingerprinted::default();
+    let mut folders = Folders::default();
+    let mut unsynced = Unsynced::default();
+    let syncs = to_be == ToBe::Recorded && live.gate.durable == Durability::Content;
+    for candidate in chunk {
+        let path = &candidate.path;
+        match take_fingerprint(live, generation, candidate, &mut folders, buffer, syncs) {
+            Ok((sha256, held, file)) => {
+                if let Some(file) = file {
+                    unsynced.add(done.settled.len(), file);
+                }
+                done.settled.push(Settled {
+                    path: path.clone(),
+                    fields: candidate.fields.clone(),
+                    seen_at: candidate.seen_at,
+                    version: candidate.version,
+                    sha256,
+                    held,
+                    passed_over: candidate.passed_over.clone(),
+                    mark: candidate.mark.clone(),
+                });
+            }
+            Err(Some(because)) => done.waiting.push((path.clone(), because)),
+            Err(None) => done.vanished.push(path.clone()),
+        }
+    }
+    let mut failed = unsynced.finish();
+    failed.sort_by_key(|(number, _)| std::cmp::Reverse(*number));
+    for (number, error) in failed {
+        let path = done.settled.remove(number).path;
+        done.waiting.push((path, format!("its bytes cannot be made durable: {error}")));
+    }
+    done
+}
+
+/// The fingerprint, why the file is held if it is, and the file when it is to be made
+/// durable; else why the file waits, or `None` when it vanished.
+type Taken = Result<([u8; 32], Option<String>, Option<File>), Option<String>>;
+
+fn take_fingerprint(
+    live: &Live,
+    generation: u32,
+    candidate: &Candidate,
+    folders: &mut Folders,
+    buffer: &mut [u8],
+    syncs: bool,
+) -> Taken {
+    let Candidate { path, version, look, fields, given_up, .. } = candidate;
+    let reach = &live.context.config.reach;
+    let real = live.real(&live.gate.drops.path_of(path));
+    let mut file = match folders.at(reach, &real).and_then(|at| at.open()) {
+        Ok(file) => file,
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Err(None),
+        Err(error) if error.raw_os_error() == Some(libc::ELOOP) => {
+            return Err(Some("it is, or lies behind, a link, and links are not followed".into()));
+        }
+        Err(error) => {
+            return Err(Some(format!(
+                "it cannot be read: {error}; give this user read permission"
+            )));
+        }
+    };
+    if given_up.is_none() && live.lease_tells_at(path) && writers(&file) == Lease::Open {
+        return Err(Some("it is still being written: somebody has it open".into()));
+    }
+    let syncs = syncs && is_recent(live, version);
+    if syncs {
+        // While it is read its bytes are on their way to the disk.
+        start_writing(&file);
+    }
+    let sha256 = fingerprint(&mut file, version, buffer).map_err(|error| match error {
+        FingerprintError::Changed => {
+            if let Ok(Some(seen)) = look_at(reach, live.gate.drops.base(), path) {
+                let seen = live.followed(&seen);
+                let fields = fields.clone();
+                new_version(live, path, seen.version, seen.changed_ns, fields, generation);
+            }
+            Some("it changed while it was read".into())
+        }
+        FingerprintError::Io(error) => Some(format!("it cannot be read: {error}")),
+    })?;
+    let file = syncs.then_some(file);
+    if given_up.is_some() {
+        return Ok((sha256, given_up.clone(), file));
+    }
+    match check_sum(live, path, fields, look, &sha256) {
+        Sum::Right => Ok((sha256, None, file)),
+        Sum::Wrong(why) => Ok((sha256, Some(why), file)),
+        Sum::WrongYet(why) => Err(Some(why)),
+    }
+}
+
+/// Whether a version changed so lately that the kernel may not have written it yet.
+fn is_recent(live: &Live, version: &Version) -> bool {
+    let clock = live.context.clock();
+    let age = clock.wall_ns.saturating_sub(version.changed_ns);
+    let written = i64::try_from(write_back_time().as_nanos()).unwrap_or(i64::MAX);
+    !clock.trusted || version.changed_ns == 0 || age < written
+}

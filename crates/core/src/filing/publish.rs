@@ -1,0 +1,287 @@
+//! Publishing: bringing a committed output into its place. Every step can be
+//! done again after a crash at any point.
+
+use std::fs::{File, Permissions};
+use std::io::{self, Read, Seek, SeekFrom, Write};
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+
+use crate::fault::at;
+use crate::files::at::At;
+use crate::files::roots::Reach;
+use crate::filing::folders::numbered;
+use crate::filing::moving::sum_of;
+use crate::ledger::requests::Unpublished;
+use crate::ledger::words::OutputMode;
+
+/// Why an output cannot be published; it is tried again at the next pass.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum PublishError {
+    /// The output to append to is shorter than it was.
+    #[error("the output `{}` had {expected} bytes and now has {found}; put it back as it was, or move it away and `{}` will be started anew", path.display(), path.display())]
+    Shortened { path: PathBuf, expected: u64, found: u64 },
+    /// Somebody else appended to the output.
+    #[error("the output `{}` was changed by somebody else after its {expected} bytes; move it away and it will be started anew", path.display())]
+    Foreign { path: PathBuf, expected: u64 },
+    /// What it was made from is not what stands there any more.
+    #[error("the output `{}` was changed by somebody else since it was read; it is left as it is, and what was made of it is in `{}`", path.display(), staged.display())]
+    Changed { staged: PathBuf, path: PathBuf },
+    /// The staged file is gone.
+    #[error("the staged file `{}` for `{}` is gone", staged.display(), path.display())]
+    Lost { staged: PathBuf, path: PathBuf },
+    /// The file system refused.
+    #[error("the output `{}` cannot be published: {source}", path.display())]
+    Io { path: PathBuf, source: io::Error },
+}
+
+fn failed(place: &At) -> impl Fn(io::Error) -> PublishError {
+    let path = place.path();
+    move |source| PublishError::Io { path: path.clone(), source }
+}
+
+/// Publishes and gives the path at which the output stands.
+pub(crate) fn publish(reach: &Reach, output: &Unpublished) -> Result<PathBuf, PublishError> {
+    let path = Path::new(&output.path);
+    let reached = reach.at(path).and_then(|to| Ok((to, reach.at(Path::new(&output.staged))?)));
+    let (to, staged) =
+        reached.map_err(|source| PublishError::Io { path: path.to_owned(), source })?;
+    let done = match output.mode {
+        OutputMode::Append => append(output, &to, &staged),
+        OutputMode::Replace => replace(output, &to, &staged),
+        OutputMode::Update => update(output, &to, &staged),
+        _ => create(output, &to, &staged),
+    }?;
+    let synced = done.folder().sync().and_then(|()| at("publish.published"));
+    synced.map_err(failed(&done))?;
+    Ok(done.path())
+}
+
+fn inode_at(place: &At) -> Option<u64> {
+    place.version().ok().flatten().map(|version| version.inode)
+}
+
+fn lost(place: &At, staged: &At) -> PublishError {
+    PublishError::Lost { staged: staged.path(), path: place.path() }
+}
+
+fn create(output: &Unpublished, to: &At, staged: &At) -> Result<At, PublishError> {
+    let there = inode_at(staged).is_some();
+    let mut place = to.clone();
+    for number in 2..100_000 {
+        if inode_at(&place) == Some(output.inode) {
+            return Ok(place);
+        }
+        if there {
+            match at("publish.create").and_then(|()| staged.rename_over_nothing(&place)) {
+                Ok(()) => return Ok(place),
+                Err(error) if error.raw_os_error() == Some(libc::EEXIST) => {}
+                Err(source) => return Err(failed(&place)(source)),
+            }
+        } else if inode_at(&place).is_none() {
+            break;
+        }
+        let name = numbered(&to.path(), number);
+        place = to.folder().at(name.file_name().unwrap_or_default());
+    }
+    Err(lost(to, staged))
+}
+
+fn replace(output: &Unpublished, to: &At, staged: &At) -> Result<At, PublishError> {
+    match at("publish.replace").and_then(|()| staged.rename(to)) {
+        Ok(()) => Ok(to.clone()),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => {
+            if inode_at(to) == Some(output.inode) { Ok(to.clone()) } else { Err(lost(to, staged)) }
+        }
+        Err(source) => Err(failed(to)(source)),
+    }
+}
+
+/// Puts the staged file in the place of the version that it was made from, and of no other.
+fn update(output: &Unpublished, to: &At, staged: &At) -> Result<At, PublishError> {
+    if inode_at(staged).is_none() {
+        return replace(output, to, staged);
+    }
+    let there = match sum_of(to) {
+        Ok(sum) => Some(sum),
+        // Moved away since: nothing of anybody is replaced.
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return create(output, to, staged),
+        Err(source) => return Err(failed(to)(source)),
+    };
+    if there != output.base_sha256 {
+        return Err(PublishError::Changed { staged: staged.path(), path: to.path() });
+    }
+    replace(output, to, staged)
+}
+
+/// Appends the staged bytes after the recorded length. What stands there
+/// already must be the beginning of our own bytes, from an append that was
+/// interrupted: anything else is somebody else's, and is not cut off.
+fn append(output: &Unpublished, to: &At, staged: &At) -> Result<At, PublishError> {
+    let failed = failed(to);
+    at("publish.append").map_err(&failed)?;
+    let mut piece = match staged.open() {
+        Ok(piece) => piece,
+        Err(error) if error.kind() == io::ErrorKind::NotFound => {
+            // The staged file is removed only after the append was durable.
+            let length = to.version().map_err(&failed)?.map_or(0, |version| version.bytes);
+            let whole = length >= output.base_bytes + output.bytes;
+            return if whole { Ok(to.clone()) } else { Err(lost(to, staged)) };
+        }
+        Err(source) => return Err(failed(source)),
+    };
+    let mut file = match to.open_to_write() {
+        Ok(file) => file,
+        // Moved away since the commit: the rows begin a new output. They lack
+        // the header, which its reader will notice; they are not lost.
+        Err(error) if error.kind() == io::ErrorKind::NotFound => {
+            return create(output, to, staged);
+        }
+        Err(source) => return Err(failed(source)),
+    };
+    let length = file.metadata().map_err(&failed)?.len();
+    if length < output.base_bytes {
+        return Err(PublishError::Shortened {
+            path: to.path(),
+            expected: output.base_bytes,
+            found: length,
+        });
+    }
+    file.seek(SeekFrom::Start(output.base_bytes)).map_err(&failed)?;
+    let beyond = length - output.base_bytes;
+    if beyond > output.bytes || !begins_alike(&mut file, &mut piece, beyond).map_err(&failed)? {
+        return Err(PublishError::Foreign { path: to.path(), expected: output.base_bytes });
+    }
+    if beyond < output.bytes {
+        close_to_others(&file, &piece).map_err(&failed)?;
+        file.set_len(output.base_bytes).map_err(&failed)?;
+        file.seek(SeekFrom::Start(output.base_bytes)).map_err(&failed)?;
+        piece.rewind().map_err(&failed)?;
+        copy(&mut piece, &mut file).map_err(&failed)?;
+    }
+    at("publish.sync").and_then(|()| file.sync_all()).map_err(&failed)?;
+    at("publish.unstage").and_then(|()| staged.remove()).map_err(&failed)?;
+    Ok(to.clone())
+}
+
+/// Takes from the output the permissions that the rows which come into it do not give.
+fn close_to_others(file: &File, piece: &File) -> io::Result<()> {
+    let (has, wanted) = (file.metadata()?.permissions().mode(), piece.metadata()?.permissions());
+    let kept = has & (wanted.mode() | 0o200);
+    if kept == has { Ok(()) } else { file.set_permissions(Permissions::from_mode(kept & 0o7777)) }
+}
+
+fn copy(piece: &mut File, file: &mut File) -> io::Result<()> {
+    let mut buffer = vec![0; 64 * 1024];
+    loop {
+        let count = piece.read(&mut buffer)?;
+        if count == 0 {
+            return Ok(());
+        }
+        crate::fault::write("publish.write", &buffer[..count], |bytes| file.write_all(bytes))?;
+    }
+}
+
+fn begins_alike(file: &mut File, piece: &mut File, length: u64) -> io::Result<bool> {
+    let (mut left, mut a, mut b) = (length, vec![0; 64 * 1024], vec![0; 64 * 1024]);
+    while left > 0 {
+        let count = usize::try_from(left).unwrap_or(usize::MAX).min(a.len());
+        file.read_exact(&mut a[..count])?;
+        piece.read_exact(&mut b[..count])?;
+        if a[..count] != b[..count] {
+            return Ok(false);
+        }
+        left -= count as u64;
+    }
+    Ok(true)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn output(folder: &Path, mode: OutputMode, base: u64, staged: &str) -> Unpublished {
+        let path = folder.join(".vadegate-1.staged");
+        std::fs::write(&path, staged).unwrap();
+        Unpublished {
+            id: 1,
+            batch: 1,
+            path: folder.join("out.csv").display().to_string(),
+            inode: Reach::anywhere().at(&path).unwrap().version().unwrap().unwrap().inode,
+            staged: path.display().to_string(),
+            mode,
+            base_bytes: base,
+            base_sha256: None,
+            bytes: staged.len() as u64,
+        }
+    }
+
+    #[test]
+    fn an_append_interrupted_anywhere_ends_the_same() {
+        for written in 0..=6 {
+            let folder = tempfile::tempdir().unwrap();
+            let piece = output(folder.path(), OutputMode::Append, 4, "b\nc\nd\n");
+            let out = folder.path().join("out.csv");
+            std::fs::write(&out, format!("h\na\n{}", &"b\nc\nd\n"[..written])).unwrap();
+            publish(&Reach::anywhere(), &piece).unwrap();
+            publish(&Reach::anywhere(), &piece).unwrap();
+            assert_eq!(std::fs::read_to_string(&out).unwrap(), "h\na\nb\nc\nd\n");
+            assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 1);
+        }
+    }
+
+    #[test]
+    fn rows_of_somebody_else_are_not_cut_off() {
+        let folder = tempfile::tempdir().unwrap();
+        let piece = output(folder.path(), OutputMode::Append, 4, "b\n");
+        let out = folder.path().join("out.csv");
+        for (text, part) in
+            [("h\na\nx\n", "changed by somebody else"), ("h\n", "had 4 bytes and now has 2")]
+        {
+            std::fs::write(&out, text).unwrap();
+            assert!(publish(&Reach::anywhere(), &piece).unwrap_err().to_string().contains(part));
+            assert_eq!(std::fs::read_to_string(&out).unwrap(), text);
+        }
+    }
+
+    #[test]
+    fn a_new_output_never_replaces_one_that_came_meanwhile() {
+        let folder = tempfile::tempdir().unwrap();
+        std::fs::write(folder.path().join("out.csv"), "theirs").unwrap();
+        let piece = output(folder.path(), OutputMode::Create, 0, "ours");
+        let place = publish(&Reach::anywhere(), &piece).unwrap();
+        assert_eq!(place, folder.path().join("out-2.csv"));
+        assert_eq!(publish(&Reach::anywhere(), &piece).unwrap(), place, "again after a crash");
+        assert_eq!(std::fs::read_to_string(folder.path().join("out.csv")).unwrap(), "theirs");
+    }
+
+    #[test]
+    fn a_replacement_can_be_repeated_and_a_lost_piece_is_told() {
+        let folder = tempfile::tempdir().unwrap();
+        let out = folder.path().join("out.csv");
+        std::fs::write(&out, "old").unwrap();
+        let piece = output(folder.path(), OutputMode::Replace, 0, "new");
+        publish(&Reach::anywhere(), &piece).unwrap();
+        publish(&Reach::anywhere(), &piece).unwrap();
+        assert_eq!(std::fs::read_to_string(&out).unwrap(), "new");
+        std::fs::remove_file(&out).unwrap();
+        assert!(publish(&Reach::anywhere(), &piece).unwrap_err().to_string().contains("is gone"));
+    }
+
+    #[test]
+    fn an_update_takes_the_place_of_what_it_was_made_from_and_of_nothing_else() {
+        let folder = tempfile::tempdir().unwrap();
+        let out = folder.path().join("out.csv");
+        std::fs::write(&out, "old").unwrap();
+        let at = Reach::anywhere().at(&out).unwrap();
+        let mut piece = output(folder.path(), OutputMode::Update, 0, "new");
+        piece.base_sha256 = Some(sum_of(&at).unwrap());
+        std::fs::write(&out, "theirs").unwrap();
+        let refused = publish(&Reach::anywhere(), &piece).unwrap_err().to_string();
+        assert!(refused.contains("changed by somebody else"), "{refused}");
+        assert_eq!(std::fs::read_to_string(&out).unwrap(), "theirs");
+        std::fs::write(&out, "old").unwrap();
+        publish(&Reach::anywhere(), &piece).unwrap();
+        publish(&Reach::anywhere(), &piece).unwrap();
+        assert_eq!(std::fs::read_to_string(&out).unwrap(), "new");
+    }
+}

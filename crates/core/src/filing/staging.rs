@@ -1,0 +1,78 @@
+//! Files that are staged: hidden, and nobody's to see, until they are committed.
+
+use std::fs::{File, Permissions};
+use std::io::{self, Write};
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
+use std::sync::OnceLock;
+
+use crate::fault::at;
+use crate::files::at::At;
+use crate::files::sha256::Sum;
+use crate::ledger::requests::MadeOutput;
+
+/// A file that is being staged.
+pub(crate) struct Staging {
+    file: File,
+    /// None where nobody asks for it.
+    sum: Option<Sum>,
+    bytes: u64,
+    /// Permissions that it has in the end.
+    mode: u32,
+}
+
+impl Staging {
+    /// Begins an empty staged file, which nobody else may read before it is finished:
+    /// then it has `mode`.
+    pub fn create(place: &At, summed: bool, mode: u32) -> io::Result<Self> {
+        at("stage.create")?;
+        let sum = summed.then(Sum::new);
+        // One that was left there has permissions of its own.
+        place.remove()?;
+        Ok(Staging { file: place.create(0o600)?, sum, bytes: 0, mode })
+    }
+
+    /// Makes it durable.
+    pub fn finish(self, rows: u64, account: Option<String>) -> io::Result<MadeOutput> {
+        self.file.set_permissions(Permissions::from_mode(self.mode))?;
+        at("stage.sync").and_then(|()| self.file.sync_all())?;
+        at("stage.synced")?;
+        let inode = self.file.metadata()?.ino();
+        let sha256 = self.sum.map(|sum| sum.finish()).unwrap_or_default();
+        let bytes = self.bytes;
+        Ok(MadeOutput { inode, bytes, sha256, rows, account })
+    }
+}
+
+impl Write for Staging {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        crate::fault::write("stage.write", bytes, |bytes| self.file.write_all(bytes))?;
+        if let Some(sum) = &mut self.sum {
+            sum.update(bytes);
+        }
+        self.bytes += bytes.len() as u64;
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}
+
+/// What this process gives a new file.
+pub(crate) fn default_mode() -> u32 {
+    static UMASK: OnceLock<u32> = OnceLock::new();
+    let umask = UMASK.get_or_init(|| {
+        // Asking by setting it would be seen by other threads; the kernel tells it too.
+        let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
+        let line = status.lines().find_map(|line| line.strip_prefix("Umask:"));
+        line.and_then(|mask| u32::from_str_radix(mask.trim(), 8).ok()).unwrap_or(0o022)
+    });
+    0o666 & !umask
+}
+
+/// Stages a small text, such as an account.
+pub(crate) fn stage_text(staged: &At, text: &str, mode: u32) -> io::Result<MadeOutput> {
+    let mut staging = Staging::create(staged, true, mode)?;
+    staging.write_all(text.as_bytes())?;
+    staging.finish(0, None)
+}

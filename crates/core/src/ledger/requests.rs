@@ -1,0 +1,128 @@
+//! What the engine asks the ledger to write, as plain values.
+
+use std::path::PathBuf;
+
+use crate::ledger::words::{Effect, OutputMode, OutputRole, WorkKind};
+
+/// Entries that are claimed for work together.
+#[derive(Debug, Clone)]
+pub(crate) struct Claim {
+    pub gate: String,
+    pub work: WorkKind,
+    pub effect: Effect,
+    pub entries: Vec<i64>,
+    /// The outputs, in the order in which their staged files are numbered.
+    pub outputs: Vec<PlannedOutput>,
+    /// A worker has it on lease.
+    pub lease: Option<Lease>,
+}
+
+/// A batch whose entries are claimed.
+#[derive(Debug, Clone)]
+pub(crate) struct Claimed {
+    pub batch: i64,
+    /// By what places are asked whether what it made is there: unlike that of any other
+    /// batch, of this ledger or of another.
+    pub proof: String,
+    /// The staged files of its outputs, in their order; none of what is proven.
+    pub staged: Vec<Option<PathBuf>>,
+}
+
+/// A worker's lease of a batch.
+#[derive(Debug, Clone)]
+pub(crate) struct Lease {
+    pub worker: String,
+    /// In milliseconds since 1970.
+    pub until: i64,
+    /// Its length in milliseconds.
+    pub length_ms: i64,
+}
+
+/// Where an output comes to stand.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum OutputAt {
+    /// In a file, which is staged in this folder.
+    Staged(PathBuf),
+    /// In a place that can be asked.
+    Proven,
+}
+
+/// An output that is to be made.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct PlannedOutput {
+    pub path: String,
+    pub at: OutputAt,
+    pub mode: OutputMode,
+    /// Its length, when it is written behind what is there.
+    pub base_bytes: u64,
+    /// The version from which it is made, when it takes the place of that.
+    pub base_sha256: Option<[u8; 32]>,
+    pub role: OutputRole,
+}
+
+/// A staged output that is whole.
+#[derive(Debug, Clone)]
+pub(crate) struct MadeOutput {
+    pub inode: u64,
+    pub bytes: u64,
+    pub sha256: [u8; 32],
+    pub rows: u64,
+    /// Its account, as JSON.
+    pub account: Option<String>,
+}
+
+/// An entry that was worked, its rows, and where it will be moved.
+pub(crate) type Worked = (i64, Option<u64>, Option<String>);
+
+/// The commit point of a batch.
+#[derive(Debug, Clone)]
+pub(crate) struct CommitBatch {
+    pub batch: i64,
+    pub entries: Vec<Worked>,
+    /// What was staged for each output of the claim; none where nothing was.
+    pub outputs: Vec<Option<MadeOutput>>,
+    pub words: String,
+}
+
+/// A committed output that does not stand in its place yet.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Unpublished {
+    pub id: i64,
+    pub batch: i64,
+    pub path: String,
+    pub staged: String,
+    pub mode: OutputMode,
+    pub base_bytes: u64,
+    pub base_sha256: Option<[u8; 32]>,
+    pub inode: u64,
+    pub bytes: u64,
+}
+
+/// How entries were filed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Filed {
+    /// They were moved to their target.
+    Moved,
+    /// They were left where they are.
+    Left,
+    /// They were repeats, and deleted.
+    Deleted,
+}
+
+impl Filed {
+    pub(crate) fn words(self) -> &'static str {
+        match self {
+            Filed::Moved => "moved to the archive",
+            Filed::Left => "left in place",
+            Filed::Deleted => "deleted as a repeat",
+        }
+    }
+}
+
+/// An entry to be held.
+#[derive(Debug, Clone)]
+pub(crate) struct Hold {
+    pub entry: i64,
+    pub reason: String,
+    pub target: Option<String>,
+}

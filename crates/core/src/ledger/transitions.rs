@@ -1,0 +1,250 @@
+//! The steps of which the doings are made: changes of state with their history, and what
+//! belongs to a batch, inside one transaction.
+
+use rusqlite::{Connection, OptionalExtension, ToSql, params};
+
+use crate::ledger::requests::{Filed, MadeOutput, Worked};
+use crate::ledger::state::{Cause, State};
+use crate::ledger::words::BatchOutcome;
+use crate::ledger::writer::Tx;
+use crate::ledger::{LedgerError, writing};
+use crate::words;
+
+/// The commonest step of all in one statement: from `worked` to `filed`, which the
+/// states allow. False when the entry is in another state.
+pub(crate) fn filed_at_once(
+    tx: &mut Tx<'_>,
+    entry: i64,
+    left: bool,
+    cause: Cause,
+    words: &str,
+) -> Result<bool, LedgerError> {
+    let gate: Option<String> = tx
+        .connection
+        .prepare_cached(
+            "UPDATE entry SET state = 'filed', filed_at = ?, in_drop = (? AND source IS NULL),
+               source = CASE WHEN target IS NULL THEN source END
+             WHERE id = ? AND state = 'worked' RETURNING gate",
+        )
+        .and_then(|mut update| {
+            update.query_row(params![tx.now, left, entry], |row| row.get(0)).optional()
+        })
+        .map_err(writing)?;
+    let Some(gate) = gate else { return Ok(false) };
+    tx.count(&gate, Some(State::Worked), State::Filed);
+    tx.tell(entry, &gate, State::Filed, cause, words)?;
+    Ok(true)
+}
+
+/// A repeat may have been moved in the instant in which the entry that it repeats was
+/// given up, so that it took its place: it is worked from where it lies then.
+pub(crate) fn moved_early(tx: &Tx<'_>, entry: i64, how: Filed) -> Result<bool, LedgerError> {
+    let moved = "UPDATE entry SET in_drop = 0, source = target, target = NULL
+                 WHERE id = ? AND state = 'ready' AND target IS NOT NULL AND ?";
+    let values = params![entry, how == Filed::Moved];
+    tx.connection.execute(moved, values).map(|count| count == 1).map_err(writing)
+}
+
+pub(crate) fn as_i64(value: u64) -> i64 {
+    // Inodes may use all 64 bits; the bits are kept, the sign means nothing.
+    value.cast_signed()
+}
+
+pub(crate) fn set(
+    connection: &Connection,
+    sql: &str,
+    entry: i64,
+    value: i64,
+) -> Result<(), LedgerError> {
+    connection
+        .prepare_cached(sql)
+        .and_then(|mut update| update.execute([entry, value]))
+        .map_err(writing)?;
+    Ok(())
+}
+
+/// Brings an entry to another state, with history and counts, or refuses.
+pub(crate) fn step(
+    tx: &mut Tx<'_>,
+    entry: i64,
+    to: State,
+    cause: Cause,
+    words: &str,
+) -> Result<State, LedgerError> {
+    step_and(tx, entry, to, cause, words, "UPDATE entry SET state = ?2 WHERE id = ?1", &[])
+}
+
+/// As [`step`], by an update that sets more than the state: `?1` is the entry,
+/// `?2` the state, and from `?3` on come `values`.
+pub(crate) fn step_and(
+    tx: &mut Tx<'_>,
+    entry: i64,
+    to: State,
+    cause: Cause,
+    words: &str,
+    update: &str,
+    values: &[&dyn ToSql],
+) -> Result<State, LedgerError> {
+    let (gate, from): (String, String) = tx
+        .connection
+        .prepare_cached("SELECT gate, state FROM entry WHERE id = ?")
+        .and_then(|mut select| select.query_row([entry], |row| Ok((row.get(0)?, row.get(1)?))))
+        .map_err(writing)?;
+    let refused = |from| LedgerError::Refused { entry, from, to: to.word() };
+    let from = State::of(&from).ok_or_else(|| refused("in an unknown state"))?;
+    let may = match cause {
+        Cause::Person => from.person_may_make(to),
+        _ => from.may_become(to),
+    };
+    if !may {
+        return Err(refused(from.word()));
+    }
+    let state = to.word();
+    let mut all: Vec<&dyn ToSql> = vec![&entry, &state];
+    all.extend_from_slice(values);
+    tx.connection
+        .prepare_cached(update)
+        .and_then(|mut update| update.execute(&all[..]))
+        .map_err(writing)?;
+    tx.count(&gate, Some(from), to);
+    tx.tell(entry, &gate, to, cause, words)?;
+    Ok(from)
+}
+
+pub(crate) fn worked(tx: &mut Tx<'_>, entries: &[Worked]) -> Result<(), LedgerError> {
+    for (entry, rows, target) in entries {
+        let words =
+            rows.map_or("worked".to_owned(), |rows| format!("worked: {}", words::rows(rows)));
+        let update =
+            "UPDATE entry SET state = ?2, worked_at = ?3, rows = ?4, target = ?5 WHERE id = ?1";
+        let (now, rows) = (tx.now, rows.map(as_i64));
+        step_and(tx, *entry, State::Worked, Cause::Pass, &words, update, &[&now, &rows, target])?;
+    }
+    Ok(())
+}
+
+pub(crate) fn gone_one(
+    tx: &mut Tx<'_>,
+    entry: i64,
+    cause: Cause,
+    why: &str,
+) -> Result<(), LedgerError> {
+    step(tx, entry, State::Gone, cause, why)?;
+    let identity: Option<Vec<u8>> = tx
+        .connection
+        .query_row(
+            "SELECT identity FROM entry WHERE id = ? AND worked_at IS NULL",
+            [entry],
+            |row| row.get(0),
+        )
+        .optional()
+        .map_err(writing)?
+        .flatten();
+    tx.connection
+        .execute(
+            "UPDATE entry SET in_drop = 0, source = NULL, target = NULL, reason = ?2, batch = NULL,
+               identity = CASE WHEN worked_at IS NULL THEN NULL ELSE identity END
+             WHERE id = ?1",
+            params![entry, why],
+        )
+        .map_err(writing)?;
+    match identity {
+        Some(identity) => promote_repeat(tx, entry, &identity),
+        None => Ok(()),
+    }
+}
+
+/// The content of an entry that was never worked may still lie there under
+/// another name: its oldest repeat takes its place and its identity.
+pub(crate) fn promote_repeat(
+    tx: &mut Tx<'_>,
+    gone: i64,
+    identity: &[u8],
+) -> Result<(), LedgerError> {
+    let heir: Option<i64> = tx
+        .connection
+        .query_row(
+            "SELECT MIN(id) FROM entry WHERE repeat_of = ? AND state = 'repeat'",
+            [gone],
+            |row| row.get(0),
+        )
+        .map_err(writing)?;
+    let Some(heir) = heir else { return Ok(()) };
+    let words = format!("entry {gone}, whose repeat it was, is gone before it was worked");
+    step(tx, heir, State::Ready, Cause::Pass, &words)?;
+    let write = || -> rusqlite::Result<()> {
+        tx.connection.execute(
+            "UPDATE entry SET identity = ?, repeat_of = NULL WHERE id = ?",
+            params![identity, heir],
+        )?;
+        tx.connection.execute(
+            "UPDATE entry SET repeat_of = ? WHERE repeat_of = ? AND state = 'repeat'",
+            [heir, gone],
+        )?;
+        Ok(())
+    };
+    write().map_err(writing)
+}
+
+pub(crate) fn working_in(connection: &Connection, batch: i64) -> Result<Vec<i64>, LedgerError> {
+    let query = || -> rusqlite::Result<Vec<i64>> {
+        let mut select = connection
+            .prepare_cached("SELECT id FROM entry WHERE batch = ? AND state = 'working'")?;
+        select.query_map([batch], |row| row.get(0))?.collect()
+    };
+    query().map_err(writing)
+}
+
+/// Records what was staged, in the order of the claim; where nothing was, there is no
+/// output.
+pub(crate) fn commit_outputs(
+    tx: &Tx<'_>,
+    batch: i64,
+    outputs: &[Option<MadeOutput>],
+) -> rusqlite::Result<()> {
+    let mut select =
+        tx.connection.prepare_cached("SELECT id FROM output WHERE batch = ? ORDER BY id")?;
+    let claimed = select.query_map([batch], |row| row.get(0))?.collect::<Result<Vec<i64>, _>>()?;
+    for (id, made) in claimed.into_iter().zip(outputs) {
+        let Some(made) = made else {
+            tx.connection.execute("DELETE FROM output WHERE id = ?", [id])?;
+            continue;
+        };
+        // What a place can be asked about stands there when the ledger hears of it.
+        tx.connection.execute(
+            "UPDATE output SET inode = ?1, bytes = IIF(proof IS NULL, ?2, NULL),
+               sha256 = IIF(proof IS NULL, ?3, NULL), rows = ?4, account = ?5, committed_at = ?6,
+               published_at = IIF(proof IS NULL, NULL, ?6) WHERE id = ?7",
+            params![
+                as_i64(made.inode),
+                as_i64(made.bytes),
+                made.sha256,
+                as_i64(made.rows),
+                made.account,
+                tx.now,
+                id
+            ],
+        )?;
+    }
+    Ok(())
+}
+
+pub(crate) fn forget_output(tx: &Tx<'_>, batch: i64) -> Result<(), LedgerError> {
+    tx.connection
+        .execute("DELETE FROM output WHERE batch = ? AND committed_at IS NULL", [batch])
+        .map_err(writing)?;
+    Ok(())
+}
+
+pub(crate) fn end_batch(
+    tx: &Tx<'_>,
+    batch: i64,
+    outcome: BatchOutcome,
+    words: &str,
+) -> Result<(), LedgerError> {
+    let update = "UPDATE batch SET ended_at = ?, outcome = ?, words = ?
+                  WHERE id = ? AND ended_at IS NULL";
+    let changed = tx.connection.execute(update, params![tx.now, outcome, words, batch]);
+    // A batch ends once: what comes later comes too late.
+    if changed.map_err(writing)? == 0 { Err(LedgerError::Ended { batch }) } else { Ok(()) }
+}

@@ -1,0 +1,382 @@
+//! What the engine has written of entries. Each request is one job of the writing
+//! thread: all of it becomes durable, or nothing.
+
+use rusqlite::{OptionalExtension, params};
+
+use crate::files::version::Version;
+use crate::ledger::pending::pause_of;
+use crate::ledger::requests::{Claim, Claimed, CommitBatch, Filed, Hold, OutputAt, Worked};
+use crate::ledger::state::{Cause, State};
+use crate::ledger::transitions::{
+    as_i64, commit_outputs, end_batch, filed_at_once, forget_output, gone_one, moved_early, set,
+    step, step_and, worked, working_in,
+};
+use crate::ledger::types::Pause;
+use crate::ledger::words::BatchOutcome;
+use crate::ledger::writer::{Ticket, Tx};
+use crate::ledger::{Ledger, LedgerError, staged_name, writing};
+
+impl Ledger {
+    pub(crate) fn submit<T: Send + 'static>(
+        &self,
+        work: impl FnOnce(&mut Tx<'_>) -> Result<T, LedgerError> + Send + 'static,
+    ) -> Result<Ticket<T>, LedgerError> {
+        Ok(self.writer.as_ref().ok_or(LedgerError::Closed)?.submit(work))
+    }
+
+    /// Waits until every write that was asked for before is done or has failed, those
+    /// too whose tickets nobody holds any more.
+    pub(crate) fn wait_for_writes(&self) {
+        if let Ok(ticket) = self.submit(|_| Ok(())) {
+            // That this one fails says as well that the others have ended.
+            let _ = ticket.wait();
+        }
+    }
+
+    /// Claims ready entries for a batch: they are `working` when this is done.
+    pub(crate) fn claim(&self, claim: Claim) -> Result<Claimed, LedgerError> {
+        let tag = self.tag()?.to_owned();
+        self.submit(move |tx| {
+            let claimed = begin_batch(tx, &tag, &claim).map_err(writing)?;
+            let batch = claimed.batch;
+            let words = match &claim.lease {
+                Some(lease) => format!("batch {batch}: taken by worker `{}`", lease.worker),
+                None => format!("batch {batch}: {}", claim.work),
+            };
+            for entry in &claim.entries {
+                step(tx, *entry, State::Working, Cause::Pass, &words)?;
+                set(tx.connection, "UPDATE entry SET batch = ?2, tries = tries + 1, not_before = NULL, reason = NULL WHERE id = ?1", *entry, batch)?;
+            }
+            Ok(claimed)
+        })?
+        .wait()
+    }
+
+    /// The commit point: entries are `worked`, the output is recorded.
+    pub(crate) fn commit(&self, commit: CommitBatch) -> Result<(), LedgerError> {
+        self.submit(move |tx| {
+            worked(tx, &commit.entries)?;
+            for (entry, rows, _) in &commit.entries {
+                tx.connection
+                    .prepare_cached("INSERT INTO part (batch, entry, rows) VALUES (?, ?, ?)")
+                    .and_then(|mut insert| {
+                        insert.execute(params![commit.batch, entry, rows.map(as_i64)])
+                    })
+                    .map_err(writing)?;
+            }
+            commit_outputs(tx, commit.batch, &commit.outputs).map_err(writing)?;
+            end_batch(tx, commit.batch, BatchOutcome::Worked, &commit.words)
+        })?
+        .wait()
+    }
+
+    /// Makes a lease longer, unless it has ended; gives whether it was.
+    pub(crate) fn prolong(
+        &self,
+        batch: i64,
+        until: i64,
+        length_ms: i64,
+    ) -> Result<bool, LedgerError> {
+        self.submit(move |tx| {
+            let update = "UPDATE batch SET lease_until = ?, lease_ms = ?
+                          WHERE id = ? AND ended_at IS NULL AND lease_until IS NOT NULL";
+            let changed = tx.connection.execute(update, [until, length_ms, batch]);
+            changed.map(|count| count == 1).map_err(writing)
+        })?
+        .wait()
+    }
+
+    /// Brings ready entries of a gate without work to `worked`.
+    pub(crate) fn worked_without_batch(&self, entries: Vec<Worked>) -> Result<(), LedgerError> {
+        self.submit(move |tx| worked(tx, &entries))?.wait()
+    }
+
+    /// Records that an output stands in its place, which may be another than
+    /// was planned when somebody else took that name meanwhile.
+    pub(crate) fn published(&self, output: i64, path: String) -> Result<(), LedgerError> {
+        self.submit(move |tx| {
+            tx.connection
+                .execute(
+                    "UPDATE output SET published_at = ?, path = ? WHERE id = ?",
+                    params![tx.now, path, output],
+                )
+                .map_err(writing)?;
+            Ok(())
+        })?
+        .wait()
+    }
+
+    /// Has the rows that a batch set aside stand in a file of their own, under a number:
+    /// theirs has become another since.
+    pub(crate) fn set_aside_apart(&self, batch: i64) -> Result<(), LedgerError> {
+        self.submit(move |tx| {
+            let update = "UPDATE output SET mode = 'number', base_bytes = 0
+                          WHERE batch = ? AND role = 'set aside' AND committed_at IS NULL";
+            tx.connection.execute(update, [batch]).map(drop).map_err(writing)
+        })?
+        .wait()
+    }
+
+    /// Ends a batch without a commit: its output is forgotten, its entries go
+    /// back to `ready`, and wait until `not_before` (milliseconds).
+    pub(crate) fn give_back(
+        &self,
+        batch: i64,
+        not_before: Option<i64>,
+        cause: Cause,
+        why: String,
+        words: String,
+    ) -> Result<(), LedgerError> {
+        self.submit(move |tx| {
+            forget_output(tx, batch)?;
+            for entry in working_in(tx.connection, batch)? {
+                step(tx, entry, State::Ready, cause, &why)?;
+                tx.connection
+                    .execute(
+                        "UPDATE entry SET not_before = ?, reason = ? WHERE id = ?",
+                        params![not_before, why, entry],
+                    )
+                    .map_err(writing)?;
+            }
+            let outcome =
+                if not_before.is_some() { BatchOutcome::Again } else { BatchOutcome::Abandoned };
+            end_batch(tx, batch, outcome, &words)
+        })?
+        .wait()
+    }
+
+    /// Holds entries; `batch` is ended with the words when one is given.
+    pub(crate) fn hold(
+        &self,
+        holds: Vec<Hold>,
+        cause: Cause,
+        batch: Option<(i64, String)>,
+    ) -> Result<(), LedgerError> {
+        self.submit(move |tx| {
+            for hold in &holds {
+                step(tx, hold.entry, State::Held, cause, &hold.reason)?;
+                tx.connection
+                    .execute(
+                        "UPDATE entry SET reason = ?, target = ? WHERE id = ?",
+                        params![hold.reason, hold.target, hold.entry],
+                    )
+                    .map_err(writing)?;
+            }
+            if let Some((batch, words)) = &batch {
+                forget_output(tx, *batch)?;
+                end_batch(tx, *batch, BatchOutcome::Held, words)?;
+            }
+            Ok(())
+        })?
+        .wait()
+    }
+
+    /// Records that entries' files are no longer in the drop folder. An entry
+    /// that was never worked gives its identity free, so that the same content
+    /// can come again.
+    pub(crate) fn gone(
+        &self,
+        entries: Vec<(i64, String)>,
+        cause: Cause,
+    ) -> Result<(), LedgerError> {
+        self.submit(move |tx| {
+            entries.iter().try_for_each(|(entry, why)| gone_one(tx, *entry, cause, why))
+        })?
+        .wait()
+    }
+
+    /// Decides anew where an entry is to be moved.
+    pub(crate) fn retarget(&self, entry: i64, target: String) -> Result<(), LedgerError> {
+        self.submit(move |tx| {
+            tx.connection
+                .execute("UPDATE entry SET target = ? WHERE id = ?", params![target, entry])
+                .map_err(writing)?;
+            Ok(())
+        })?
+        .wait()
+    }
+
+    /// Records entries as filed.
+    pub(crate) fn filed(
+        &self,
+        entries: Vec<i64>,
+        how: Filed,
+        cause: Cause,
+    ) -> Result<Ticket<()>, LedgerError> {
+        self.submit(move |tx| {
+            for entry in &entries {
+                let (words, left) = (how.words(), how == Filed::Left);
+                if !filed_at_once(tx, *entry, left, cause, words)? && !moved_early(tx, *entry, how)?
+                {
+                    let update = "UPDATE entry SET state = ?2, filed_at = ?3,
+                           in_drop = (?4 AND source IS NULL),
+                           source = CASE WHEN target IS NULL THEN source END WHERE id = ?1";
+                    let now = tx.now;
+                    step_and(tx, *entry, State::Filed, cause, words, update, &[&now, &left])?;
+                }
+            }
+            Ok(())
+        })
+    }
+
+    /// Records that entries which were passed over were moved to the archive.
+    pub(crate) fn passed_over_filed(&self, entries: Vec<i64>) -> Result<Ticket<()>, LedgerError> {
+        self.submit(move |tx| {
+            for entry in &entries {
+                let gate: String = tx
+                    .connection
+                    .prepare_cached(
+                        "UPDATE entry SET in_drop = 0, filed_at = ?2 WHERE id = ?1 RETURNING gate",
+                    )
+                    .and_then(|mut update| update.query_row([*entry, tx.now], |row| row.get(0)))
+                    .map_err(writing)?;
+                tx.tell(*entry, &gate, State::PassedOver, Cause::Pass, "moved to the archive")?;
+            }
+            Ok(())
+        })
+    }
+
+    /// Records that the service died while it read the file of an entry alone; gives how
+    /// often it has.
+    pub(crate) fn died_over(&self, entry: i64) -> Result<i64, LedgerError> {
+        self.submit(move |tx| {
+            let update = "UPDATE entry SET deaths = deaths + 1 WHERE id = ? RETURNING deaths";
+            let deaths = tx.connection.query_row(update, [entry], |row| row.get(0)).optional();
+            Ok(deaths.map_err(writing)?.unwrap_or(0))
+        })?
+        .wait()
+    }
+
+    /// Records that the program which works an entry has changed its file: what lies
+    /// there is known, and no new arrival.
+    pub(crate) fn source_changed(
+        &self,
+        entry: i64,
+        version: Version,
+        sha256: [u8; 32],
+    ) -> Result<(), LedgerError> {
+        self.submit(move |tx| {
+            let gate: String = tx
+                .connection
+                .query_row(
+                    "UPDATE entry SET filed_bytes = ?2, filed_sha256 = ?3, modified_ns = ?4,
+                       inode = ?5, changed_ns = ?6 WHERE id = ?1 RETURNING gate",
+                    params![
+                        entry,
+                        as_i64(version.bytes),
+                        sha256,
+                        version.modified_ns,
+                        as_i64(version.inode),
+                        version.changed_ns
+                    ],
+                    |row| row.get(0),
+                )
+                .map_err(writing)?;
+            let sum = crate::files::sha256::hex(&sha256);
+            let words = format!(
+                "its program changed the file: it has {} bytes now, and the sum {sum}",
+                version.bytes
+            );
+            tx.tell(entry, &gate, State::Working, Cause::Pass, &words)
+        })?
+        .wait()
+    }
+
+    /// Records that a held entry's file was moved to the hold folder.
+    pub(crate) fn moved_aside(&self, entry: i64) -> Result<(), LedgerError> {
+        self.submit(move |tx| {
+            set(tx.connection, "UPDATE entry SET in_drop = ?2 WHERE id = ?1", entry, 0)
+        })?
+        .wait()
+    }
+
+    /// Records that files which were left in place after they were filed are no
+    /// longer there.
+    pub(crate) fn left_the_drop(&self, entries: Vec<i64>) -> Result<(), LedgerError> {
+        self.submit(move |tx| {
+            // Without a target it is clear that it was never moved.
+            let sql = "UPDATE entry SET in_drop = ?2, target = NULL
+                       WHERE id = ?1 AND in_drop = 1 AND state IN ('filed', 'adopted', 'passed over')";
+            entries.iter().try_for_each(|entry| set(tx.connection, sql, *entry, 0))
+        })?
+        .wait()
+    }
+
+    /// Pauses a gate for a person, or resumes it, across restarts.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub(crate) fn set_paused(
+        &self,
+        gate: String,
+        by: Option<String>,
+    ) -> Result<Option<Pause>, LedgerError> {
+        self.submit(move |tx| {
+            let at = by.is_some().then_some(tx.now);
+            tx.connection
+                .execute(
+                    // Who pauses what is paused changes nothing.
+                    "INSERT INTO gate_setting (gate, paused, paused_at, paused_by)
+                     VALUES (?1, ?2, ?3, ?4)
+                     ON CONFLICT DO UPDATE SET paused = ?2,
+                       paused_at = IIF(paused AND ?2, paused_at, ?3),
+                       paused_by = IIF(paused AND ?2, paused_by, ?4)",
+                    params![gate, by.is_some(), at, by],
+                )
+                .map_err(writing)?;
+            pause_of(tx.connection, &gate).map_err(writing)
+        })?
+        .wait()
+    }
+}
+
+/// Records a batch with the outputs that it is to make.
+fn begin_batch(tx: &Tx<'_>, tag: &str, claim: &Claim) -> rusqlite::Result<Claimed> {
+    let attempt: i64 = tx.connection.query_row(
+        "SELECT COALESCE(MAX(tries), 0) + 1 FROM entry WHERE id = ?",
+        [claim.entries.first().copied().unwrap_or(0)],
+        |row| row.get(0),
+    )?;
+    let lease = claim.lease.as_ref();
+    tx.connection.execute(
+        "INSERT INTO batch (gate, work, effect, attempt, begun_at, worker, lease_until, lease_ms)
+         VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+        params![
+            claim.gate,
+            claim.work,
+            claim.effect,
+            attempt,
+            tx.now,
+            lease.map(|lease| &lease.worker),
+            lease.map(|lease| lease.until),
+            lease.map(|lease| lease.length_ms)
+        ],
+    )?;
+    let batch = tx.connection.last_insert_rowid();
+    // A ledger that is restored from a backup counts its batches from an earlier number,
+    // but at another time.
+    let proof = format!("{tag}-{batch}-{}", tx.now);
+    let mut staged = Vec::with_capacity(claim.outputs.len());
+    for (number, output) in claim.outputs.iter().enumerate() {
+        let place = match &output.at {
+            OutputAt::Staged(folder) => Some(folder.join(staged_name(tag, batch, number))),
+            OutputAt::Proven => None,
+        };
+        tx.connection.execute(
+            "INSERT INTO output (batch, path, staged, mode, base_bytes, base_sha256, role, proof)
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+            params![
+                batch,
+                output.path,
+                place.as_ref().map_or(String::new(), |place| place.display().to_string()),
+                output.mode,
+                as_i64(output.base_bytes),
+                output.base_sha256,
+                output.role,
+                place.is_none().then_some(&proof)
+            ],
+        )?;
+        staged.push(place);
+    }
+    Ok(Claimed { batch, proof, staged })
+}

@@ -1,0 +1,7 @@
+//! Reading settings: typed values out of a TOML document, with every fault at its line and
+//! column.
+
+pub(crate) mod fault;
+pub(crate) mod keys;
+pub(crate) mod reader;
+pub(crate) mod values;

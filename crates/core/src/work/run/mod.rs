@@ -1,0 +1,204 @@
+//! The work `run`: a program for each file.
+
+pub(crate) mod config;
+pub(crate) mod process;
+
+use std::path::Path;
+use std::sync::Arc;
+
+use crate::files::access::may_run;
+use crate::ledger::requests::Claimed;
+use crate::ledger::types::Filing;
+use crate::ledger::words::{Effect, WorkKind};
+use crate::pattern::{Builtins, Fields};
+use crate::settings::reader::Section;
+use crate::work::batch::Batch;
+use crate::work::env::Env;
+use crate::work::retry::Retry;
+use crate::work::run::config::RunConfig;
+use crate::work::run::process::{Ended, Order, run};
+use crate::work::seam::{
+    Blocked, Carried, Drive, Failure, Made, MemberVerdict, Planned, ReadContext, Work,
+    WorkFindings, WorkPlan, WorkView, Worker,
+};
+
+/// Reads the `run` section of a gate.
+pub(crate) fn read(section: Section<'_>, context: &ReadContext<'_>) -> Option<Arc<dyn Work>> {
+    Some(Arc::new(Run(Arc::new(config::read(section, context)?))))
+}
+
+/// The work of a gate that runs a program.
+#[derive(Debug)]
+struct Run(Arc<RunConfig>);
+
+impl Work for Run {
+    fn kind(&self) -> WorkKind {
+        WorkKind::Run
+    }
+
+    fn effect(&self) -> Effect {
+        Effect::Unprovable
+    }
+
+    fn drive(&self) -> Drive {
+        Drive::Each
+    }
+
+    fn retry(&self) -> Retry {
+        self.0.retry
+    }
+
+    fn view(&self) -> WorkView {
+        WorkView { detail: Some(self.0.program.display().to_string()), adds: false }
+    }
+
+    fn check(&self, config: &Path, findings: &mut WorkFindings) {
+        let program = &self.0.program;
+        let shown = program.display();
+        if program.is_absolute() && !may_run(program) {
+            findings.faults.push(format!(
+                "the program `{shown}` is not there or may not be run; correct `program`, or chmod +x it"
+            ));
+        }
+        if !program.is_absolute()
+            && let Some(problem) = not_in_path(config, program)
+        {
+            findings.faults.push(problem);
+        }
+    }
+
+    fn open(&self) -> Option<Box<dyn Worker>> {
+        Some(Box::new(Running(Arc::clone(&self.0))))
+    }
+}
+
+/// Why a program that is named without a path will not be found.
+fn not_in_path(config: &Path, program: &Path) -> Option<String> {
+    let path = std::env::var_os("PATH").unwrap_or_default();
+    if std::env::split_paths(&path).any(|folder| may_run(&folder.join(program))) {
+        return None;
+    }
+    let shown = program.display();
+    let beside = config.with_file_name(program);
+    let beside = match beside.symlink_metadata().is_ok() {
+        true => format!("; one of that name lies beside the configuration: write \"./{shown}\""),
+        false => String::new(),
+    };
+    Some(format!("the program `{shown}` is in no folder of PATH{beside}"))
+}
+
+struct Running(Arc<RunConfig>);
+
+impl Worker for Running {
+    fn plan(&mut self, batch: Batch, env: &Env<'_>) -> Result<WorkPlan, Blocked> {
+        let config = &self.0;
+        let (mut verdicts, mut programs, mut doing) = (Vec::new(), Vec::new(), String::new());
+        for member in batch.members {
+            let entry = &member.filing.entry;
+            doing = format!("running {} for {}", config.program.display(), entry.path);
+            let verdict = if (env.is_still)(&member.filing) {
+                match arguments(config, &entry.fields, &env.values(entry)) {
+                    Ok(args) => {
+                        let source = entry.lies_at();
+                        programs.push((args, environment(&member.filing, &source)));
+                        MemberVerdict::Fits
+                    }
+                    Err(why) => MemberVerdict::Hold(why),
+                }
+            } else {
+                MemberVerdict::Gone
+            };
+            verdicts.push((member, verdict));
+        }
+        Ok(WorkPlan {
+            verdicts,
+            outputs: Vec::new(),
+            program: Some(config.program.display().to_string()),
+            foreign: None,
+            doing,
+            work: Box::new(Programs { config: Arc::clone(config), programs }),
+        })
+    }
+}
+
+/// Arguments and environment of a program.
+type Invocation = (Vec<String>, Vec<(String, String)>);
+
+/// A program that is to run for a claimed entry.
+struct Programs {
+    config: Arc<RunConfig>,
+    /// One for each entry; entries are worked one by one.
+    programs: Vec<Invocation>,
+}
+
+impl Planned for Programs {
+    fn carry_out(self: Box<Self>, _: &Claimed, env: &Env<'_>) -> Carried {
+        let mut words = String::new();
+        for (args, environment) in self.programs {
+            let order = Order {
+                program: &self.config.program,
+                args,
+                environment,
+                handed_on: &self.config.env,
+                folder: env.folder,
+                limit: self.config.limit,
+            };
+            let (ended, printed) = run(&order, env.stopping);
+            words.push_str(&printed);
+            let failure = match ended {
+                Ended::Done => continue,
+                Ended::Again => Failure::Again(None, "the program says try again later".to_owned()),
+                Ended::Stopped => {
+                    Failure::Interrupted("the service stopped while its program ran".to_owned())
+                }
+                Ended::Failed(reason) | Ended::NotStarted(reason) => Failure::Refused(reason),
+            };
+            return Carried { words, outcome: Err(failure) };
+        }
+        Carried { words, outcome: Ok(Made::default()) }
+    }
+}
+
+/// The arguments of the program. A value that begins with a dash would be taken for an
+/// option: only the gate may write options, or say that it is expected.
+fn arguments(
+    config: &RunConfig,
+    fields: &Fields,
+    values: &Builtins<'_>,
+) -> Result<Vec<String>, String> {
+    let mut args = Vec::with_capacity(config.args.len());
+    let mut options_ended = config.dashes;
+    for template in &config.args {
+        let source = template.source();
+        let value = template.text(fields, values).map_err(|error| error.to_string())?;
+        if value.starts_with('-') && !source.starts_with('-') && !options_ended {
+            return Err(format!(
+                "the argument `{source}` comes to `{value}`, which a program takes for an option; put \"--\" before it in `args`, or say dashes = \"allow\""
+            ));
+        }
+        options_ended |= source == "--";
+        args.push(value);
+    }
+    Ok(args)
+}
+
+/// The entry, as the program finds it in its environment.
+fn environment(filing: &Filing, source: &Path) -> Vec<(String, String)> {
+    let entry = &filing.entry;
+    let mut variables = vec![
+        ("VADEGATE_FILE".to_owned(), source.display().to_string()),
+        ("VADEGATE_NAME".into(), entry.name.clone()),
+        ("VADEGATE_GATE".into(), entry.gate.clone()),
+        ("VADEGATE_ENTRY".into(), entry.id.to_string()),
+        ("VADEGATE_BYTES".into(), entry.bytes.to_string()),
+        ("VADEGATE_SHA256".into(), entry.sha256.clone()),
+        ("VADEGATE_TRY".into(), (entry.tries + 1).to_string()),
+    ];
+    let fields = entry.fields.iter();
+    variables.extend(
+        fields.map(|(name, value)| {
+            (format!("VADEGATE_FIELD_{}", name.to_uppercase()), value.clone())
+        }),
+    );
+    variables
+}

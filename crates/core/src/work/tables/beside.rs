@@ -1,0 +1,68 @@
+//! Files beside an output: rows that were set aside, accounts.
+
+use std::path::{Path, PathBuf};
+
+use crate::files::roots::Reach;
+use crate::ledger::requests::{OutputAt, PlannedOutput};
+use crate::ledger::words::{OutputMode, OutputRole};
+
+/// How a file beside an output meets what is there.
+#[derive(Debug)]
+pub(crate) struct BesidePlan {
+    pub path: PathBuf,
+    mode: OutputMode,
+    base_bytes: u64,
+    /// Whether it begins with its header.
+    pub header: bool,
+}
+
+impl BesidePlan {
+    /// It as an output that is to be staged.
+    pub fn planned(&self, role: OutputRole) -> PlannedOutput {
+        staged(&self.path, self.mode, self.base_bytes, role)
+    }
+}
+
+/// An output that is staged in the folder in which it will stand.
+pub(crate) fn staged(
+    path: &Path,
+    mode: OutputMode,
+    base_bytes: u64,
+    role: OutputRole,
+) -> PlannedOutput {
+    PlannedOutput {
+        path: path.display().to_string(),
+        at: OutputAt::Staged(path.parent().unwrap_or(Path::new("/")).to_owned()),
+        mode,
+        base_bytes,
+        base_sha256: None,
+        role,
+    }
+}
+
+/// Whether an output is there.
+///
+/// # Errors
+/// Why it cannot be looked at, in words.
+pub(crate) fn is_there(reach: &Reach, path: &Path) -> Result<bool, String> {
+    let found = reach.at_if_there(path).and_then(|at| at.map_or(Ok(None), |at| at.look()));
+    match found {
+        Ok(meta) => Ok(meta.is_some_and(|meta| meta.is_file())),
+        Err(error) => Err(format!("the output `{}` cannot be looked at: {error}", path.display())),
+    }
+}
+
+/// How a file beside an output meets what is there.
+///
+/// # Errors
+/// Why it cannot be looked at, in words.
+pub(crate) fn beside(reach: &Reach, path: PathBuf, grows: bool) -> Result<BesidePlan, String> {
+    let there = is_there(reach, &path)?;
+    let version = reach.at(&path).and_then(|at| at.version());
+    let bytes = version.ok().flatten().map_or(0, |version| version.bytes);
+    Ok(if there && grows {
+        BesidePlan { path, mode: OutputMode::Append, base_bytes: bytes, header: bytes == 0 }
+    } else {
+        BesidePlan { path, mode: OutputMode::Replace, base_bytes: 0, header: true }
+    })
+}

@@ -1,0 +1,235 @@
+//! The rules of the architecture: which crate and which room may know what.
+
+#![expect(clippy::unwrap_used, reason = "a test fails by panicking")]
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
+use std::path::{Path, PathBuf};
+
+fn sources(folder: &Path, found: &mut Vec<PathBuf>) {
+    for entry in fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        if path.is_dir() {
+            sources(&path, found);
+        } else if path.extension().is_some_and(|ending| ending == "rs") {
+            found.push(path);
+        }
+    }
+}
+
+/// Dependencies that a manifest names for the crate itself, not for its tests.
+fn dependencies(crate_name: &str) -> String {
+    let crates = Path::new(env!("CARGO_MANIFEST_DIR")).parent().unwrap();
+    let manifest = fs::read_to_string(crates.join(crate_name).join("Cargo.toml")).unwrap();
+    let begin = manifest.split_once("[dependencies]").unwrap().1;
+    begin.split("\n[").next().unwrap().to_owned()
+}
+
+#[test]
+fn imports_run_one_way() {
+    for (crate_name, forbidden) in [
+        ("tables", &["vadegate-", "rusqlite", "actix", "clap", "notify", "tokio."][..]),
+        // The driver of PostgreSQL has a runtime inside; the core itself knows none.
+        ("core", &["vadegate-service", "actix", "clap", "tokio.", "ureq", "comfy-table"]),
+        ("service", &["clap", "comfy-table", "indicatif", "ureq"]),
+    ] {
+        let named = dependencies(crate_name);
+        for word in forbidden {
+            assert!(!named.contains(word), "{crate_name} must not depend on {word}");
+        }
+    }
+}
+
+#[test]
+fn the_core_and_the_tables_print_nothing_and_read_no_arguments() {
+    let crates = Path::new(env!("CARGO_MANIFEST_DIR")).parent().unwrap();
+    let mut files = Vec::new();
+    for crate_name in ["core", "tables"] {
+        sources(&crates.join(crate_name).join("src"), &mut files);
+    }
+    assert!(files.len() > 30, "the sources were found");
+    for file in files {
+        let text = fs::read_to_string(&file).unwrap();
+        for word in ["println!", "eprintln!", "print!(", "std::env::args", "process::exit"] {
+            assert!(!text.contains(word), "{} has {word}", file.display());
+        }
+    }
+}
+
+#[test]
+fn every_test_that_the_promises_name_is_there() {
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).parent().unwrap().parent().unwrap();
+    let page = fs::read_to_string(root.join("docs/promises.md")).unwrap();
+    let mut files = Vec::new();
+    sources(&root.join("crates"), &mut files);
+    let code: String = files.iter().map(|file| fs::read_to_string(file).unwrap()).collect();
+    let quoted: Vec<&str> = page.split('`').skip(1).step_by(2).collect();
+    let mut named = 0;
+    for word in quoted {
+        if word.contains('_') && word.chars().all(|c| c.is_ascii_lowercase() || c == '_') {
+            assert!(code.contains(&format!("fn {word}(")), "there is no test {word}");
+            named += 1;
+        } else if word.ends_with(".rs") {
+            let there = files.iter().any(|file| file.ends_with(word));
+            assert!(there, "there is no file {word}");
+        }
+    }
+    assert!(named > 10, "{named} tests are named");
+}
+
+/// The rooms of the core: each may know those before it.
+const ROOMS: [&str; 12] = [
+    "fault", "words", "files", "pattern", "arrivals", "settings", "ledger", "filing", "work",
+    "config", "check", "engine",
+];
+
+/// The modules of the core by their path, with their code: without comments, tests and what
+/// they only hand on.
+fn modules() -> BTreeMap<String, String> {
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("src");
+    let mut files = Vec::new();
+    sources(&root, &mut files);
+    let mut modules = BTreeMap::new();
+    for file in files {
+        let name = file.strip_prefix(&root).unwrap().with_extension("");
+        let mut parts: Vec<&str> = name.iter().map(|part| part.to_str().unwrap()).collect();
+        if parts.last() == Some(&"mod") {
+            parts.pop();
+        }
+        if matches!(parts.last(), Some(&("lib" | "tests" | "plans" | "contract"))) {
+            continue;
+        }
+        let text = fs::read_to_string(&file).unwrap();
+        let text = text.split("#[cfg(test)]\nmod tests {").next().unwrap();
+        let code: Vec<&str> =
+            text.lines().map(|line| line.split("//").next().unwrap_or("")).collect();
+        modules.insert(parts.join("::"), code.join("\n"));
+    }
+    modules
+}
+
+/// Paths of a `use` tree, written out.
+fn written_out(prefix: &str, tree: &str, paths: &mut Vec<String>) {
+    let tree = tree.trim();
+    let Some((head, rest)) = tree.split_once('{') else {
+        let path = tree.split(" as ").next().unwrap_or("").trim();
+        paths.push(format!("{prefix}{path}"));
+        return;
+    };
+    let inner = rest.trim_end().strip_suffix('}').unwrap_or(rest);
+    let (mut depth, mut from) = (0, 0);
+    for (at, letter) in inner.char_indices() {
+        match letter {
+            '{' => depth += 1,
+            '}' => depth -= 1,
+            ',' if depth == 0 => {
+                written_out(&format!("{prefix}{head}"), &inner[from..at], paths);
+                from = at + 1;
+            }
+            _ => {}
+        }
+    }
+    if !inner[from..].trim().is_empty() {
+        written_out(&format!("{prefix}{head}"), &inner[from..], paths);
+    }
+}
+
+/// What a module imports or names, as paths below the crate.
+fn named(module: &str, code: &str) -> Vec<String> {
+    let mut paths = Vec::new();
+    for statement in code.split(';') {
+        let Some(at) = statement.rfind("use ") else { continue };
+        let before = statement[..at].trim_end();
+        // What is only handed on is no knowledge of it.
+        if before.ends_with("pub") || before.ends_with(')') && before.contains("pub(") {
+            continue;
+        }
+        if before.is_empty() || before.ends_with(['}', '{', ']', ';']) {
+            written_out("", &statement[at + 4..], &mut paths);
+        }
+    }
+    let letter = |c: char| c.is_alphanumeric() || c == '_' || c == ':';
+    for (at, _) in code.match_indices("crate::") {
+        let end = code[at..].find(|c| !letter(c)).map_or(code.len(), |end| at + end);
+        paths.push(code[at..end].to_owned());
+    }
+    let absolute = |path: String| match path.strip_prefix("crate::") {
+        Some(path) => path.to_owned(),
+        None => match path.strip_prefix("super::") {
+            Some(rest) => {
+                let above = module.rsplit_once("::").map_or("", |(above, _)| above);
+                format!("{above}::{rest}").trim_start_matches("::").to_owned()
+            }
+            // A child of a module that stands in its `mod.rs`.
+            None => format!("{module}::{path}"),
+        },
+    };
+    paths.into_iter().map(absolute).collect()
+}
+
+/// Which module knows which.
+fn knows() -> BTreeMap<String, BTreeSet<String>> {
+    let modules = modules();
+    let longest = |path: &str| {
+        let parts: Vec<&str> = path.split("::").collect();
+        (1..=parts.len())
+            .rev()
+            .map(|end| parts[..end].join("::"))
+            .find(|at| modules.contains_key(at))
+    };
+    let of = |(module, code): (&String, &String)| {
+        let known = named(module, code).iter().filter_map(|path| longest(path)).collect();
+        let mut known: BTreeSet<String> = known;
+        known.remove(module);
+        (module.clone(), known)
+    };
+    modules.iter().map(of).collect()
+}
+
+#[test]
+fn rooms_know_only_those_below_them() {
+    let room = |module: &str| {
+        let name = module.split("::").next().unwrap().to_owned();
+        ROOMS.iter().position(|room| *room == name).unwrap_or_else(|| panic!("a new room: {name}"))
+    };
+    let mut seen = 0;
+    for (module, known) in knows() {
+        for other in known {
+            seen += 1;
+            assert!(room(&other) <= room(&module), "{module} must not know {other}");
+        }
+    }
+    assert!(seen > 300, "{seen} imports were seen");
+}
+
+#[test]
+fn no_module_knows_itself_by_way_of_others() {
+    let knows = knows();
+    for module in knows.keys() {
+        let (mut reached, mut next) = (BTreeSet::new(), vec![(module, vec![module.as_str()])]);
+        while let Some((at, way)) = next.pop() {
+            for other in &knows[at] {
+                assert!(other != module, "a circle: {} -> {module}", way.join(" -> "));
+                if reached.insert(other) {
+                    let mut way = way.clone();
+                    way.push(other);
+                    next.push((other, way));
+                }
+            }
+        }
+    }
+}
+
+#[test]
+fn nobody_but_the_works_and_the_ledger_tells_works_apart() {
+    for (module, code) in modules() {
+        let room = module.split("::").next().unwrap();
+        if room == "work" || module == "ledger::words" {
+            continue;
+        }
+        let told: Vec<&str> = code.lines().filter(|line| line.contains("WorkKind::")).collect();
+        let told: Vec<&&str> =
+            told.iter().filter(|line| !line.contains("WorkKind::Nothing")).collect();
+        assert!(told.is_empty(), "{module} tells works apart: {told:?}");
+    }
+}
