@@ -41,7 +41,7 @@ pub fn gates(client: &Client, args: &Gates) -> Result<(), Failure> {
         table.add_row([
             show::cell(&gate.name),
             show::word(state(gate.state)),
-            show::cell(&gate.work),
+            show::cell(gate.work),
             count("arriving"),
             show::count(waiting),
             count("held"),

@@ -90,7 +90,7 @@ fn print_accounts(whole: &OutputAccount) -> Result<(), Failure> {
         table.add_row([
             show::cell(part.batch),
             show::cell(&part.gate),
-            show::cell(&part.output.mode),
+            show::cell(part.output.mode),
             show::count(part.entries),
             rows("rows_in"),
             rows("rows_out"),

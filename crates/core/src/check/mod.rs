@@ -8,6 +8,7 @@ use std::sync::Arc;
 use rustix::fs::Access;
 
 use crate::arrivals::notices::{Hub, Notices};
+use crate::check::found::add;
 use crate::check::overlap::check_two;
 use crate::config::Config;
 use crate::config::drops::FoundFolders;
@@ -22,6 +23,7 @@ pub use crate::settings::fault::{Finding, Weight};
 use crate::settings::values::write_duration;
 use crate::work::seam::{WorkFindings, WorkPlace};
 
+pub(crate) mod found;
 pub(crate) mod overlap;
 
 /// Tries `config` on this machine; an empty list means that all is well.
@@ -335,15 +337,4 @@ fn check_place(
 /// The nearest folder above `path`, or itself, that is there.
 fn nearest_there(path: &Path) -> Option<PathBuf> {
     path.ancestors().find(|folder| std::fs::metadata(folder).is_ok()).map(Path::to_owned)
-}
-
-pub(crate) fn add(findings: &mut Vec<Finding>, weight: Weight, gate: &Gate, message: String) {
-    findings.push(Finding {
-        weight,
-        gate: Some(gate.name.clone()),
-        file: Some(gate.file.display().to_string()),
-        line: Some(gate.line),
-        column: None,
-        message,
-    });
 }

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
-use crate::check::add;
+use crate::check::found::add;
 use crate::config::gate::{Archive, Gate};
 use crate::files;
 use crate::files::version::Kind;

@@ -144,6 +144,15 @@ pub enum Archive {
 }
 
 impl Gate {
+    /// The name of its identity space.
+    pub fn space(&self) -> String {
+        match &self.once_across {
+            // No gate has such a name.
+            Some(group) => format!("@{group}"),
+            None => self.name.clone(),
+        }
+    }
+
     /// What it does with its files.
     pub fn kind(&self) -> WorkKind {
         self.work.as_ref().map_or(WorkKind::Nothing, |work| work.kind())
@@ -283,8 +292,7 @@ fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
     let order = order(&mut section, &fields);
     let pick = pick::read(&mut section, &fields);
     let identity = identity::read(&mut section, folder, &fields);
-    let interrupted = [("hold", Interrupted::Hold), ("retry", Interrupted::Retry)];
-    let interrupted = section.choice("interrupted", &interrupted).unwrap_or(Interrupted::Hold);
+    let interrupted = read_interrupted(&mut section);
     let context = ReadContext { folder, fields: &fields };
     let work = work::read(&name, &mut section, &context).ok()?;
     let batch = batch::read(&mut section, work.as_deref(), &fields, exact);
@@ -322,6 +330,11 @@ fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
         file,
         line,
     })
+}
+
+fn read_interrupted(section: &mut Section<'_>) -> Interrupted {
+    let choices = [("hold", Interrupted::Hold), ("retry", Interrupted::Retry)];
+    section.choice("interrupted", &choices).unwrap_or(Interrupted::Hold)
 }
 
 fn read_empty(section: &mut Section<'_>) -> Empty {

@@ -3,7 +3,6 @@
 use std::path::Path;
 use std::time::Duration;
 
-use crate::config::gate::Gate;
 use crate::pattern::template::Template;
 use crate::settings::keys::{duration, path_template};
 use crate::settings::reader::Section;
@@ -91,16 +90,5 @@ fn read_repeats(section: &mut Section<'_>, folder: &Path, fields: &[String]) -> 
         Some(2) => Repeats::Delete,
         Some(3) => Repeats::Hold,
         _ => Repeats::File,
-    }
-}
-
-impl Gate {
-    /// The name of its identity space.
-    pub fn space(&self) -> String {
-        match &self.once_across {
-            // No gate has such a name.
-            Some(group) => format!("@{group}"),
-            None => self.name.clone(),
-        }
     }
 }

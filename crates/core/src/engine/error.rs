@@ -1,7 +1,7 @@
 //! Why an engine could not do what it was asked.
 
 use crate::files::lock::LockError;
-use crate::ledger::LedgerError;
+use crate::ledger::error::LedgerError;
 use crate::ledger::words::WorkKind;
 
 /// Why an engine could not be started or asked.

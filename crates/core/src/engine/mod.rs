@@ -16,7 +16,8 @@ use std::sync::{Arc, Mutex, RwLock, RwLockReadGuard};
 use jiff::Timestamp;
 
 use crate::config::Config;
-use crate::ledger::{Ledger, LedgerError};
+use crate::ledger::Ledger;
+use crate::ledger::error::LedgerError;
 use crate::work::deaths::Deaths;
 use gate::command::Command;
 use gate::handle::GateHandle;
@@ -31,7 +32,7 @@ pub use ask::entry::{EntryView, Lies, LiesNow};
 pub use ask::files::FilePage;
 pub use ask::gates::{Activity, FileView, GateState, GateView, Match, Matches, Miss, Verdict};
 pub use ask::places::{LoadedColumn, LoadedRows};
-pub use ask::rehearse::{Rehearsed, Will};
+pub use ask::rehearsed::{Rehearsed, Will};
 pub use ask::verify::{Difference, Differs, Progress, Verified};
 pub use ask::why::{Answer, WhyError};
 pub use error::EngineError;

@@ -5,11 +5,12 @@ use std::borrow::Cow;
 use rusqlite::{OptionalExtension, params};
 
 use crate::files::version::Version;
+use crate::ledger::Ledger;
+use crate::ledger::error::{LedgerError, writing};
 use crate::ledger::state::{Cause, State};
 use crate::ledger::transitions::{as_i64, gone_one, set, step_and};
 use crate::ledger::types::PickMark;
 use crate::ledger::writer::{Ticket, Tx};
-use crate::ledger::{Ledger, LedgerError, writing};
 use crate::pattern::Fields;
 
 /// A settled version that is to be entered.

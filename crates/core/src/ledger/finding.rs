@@ -4,9 +4,10 @@
 use rusqlite::OptionalExtension;
 use rusqlite::types::Value;
 
+use crate::ledger::Ledger;
+use crate::ledger::error::{LedgerError, reading};
 use crate::ledger::rows::{escape_like, select, text};
 use crate::ledger::types::Entry;
-use crate::ledger::{Ledger, LedgerError, reading};
 
 /// What becomes of an entry when a file is at its path.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -10,9 +10,10 @@ use rusqlite::backup::{Backup, StepResult};
 use rusqlite::{Connection, OpenFlags};
 
 use crate::files::roots::Reach;
+use crate::ledger::error::{LedgerError, writing};
 use crate::ledger::state::State;
 use crate::ledger::writer::Tx;
-use crate::ledger::{FILE_NAME, Ledger, LedgerError, schema, writing};
+use crate::ledger::{FILE_NAME, Ledger, schema};
 
 /// Pages that are copied before others have their turn.
 const PIECE: i32 = 2000;

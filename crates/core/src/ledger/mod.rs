@@ -7,6 +7,7 @@
 //! is durable, not before.
 
 pub(crate) mod entering;
+pub(crate) mod error;
 pub(crate) mod finding;
 pub(crate) mod keeping;
 pub(crate) mod outputs;
@@ -25,10 +26,12 @@ pub(crate) mod writer;
 pub(crate) mod writes;
 
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, OnceLock};
+use std::sync::{Mutex, OnceLock};
 
 use rusqlite::{Connection, OpenFlags};
 
+use crate::ledger::error::reading;
+pub use error::LedgerError;
 pub use keeping::restore;
 pub use outputs::{OutputAccount, OutputPart};
 pub use people::By;
@@ -39,119 +42,10 @@ pub use types::{
     Slot, Sort,
 };
 pub use words::{BatchOutcome, Effect, OutputMode, OutputRole, WorkKind};
-use writer::Writer;
+use writer::{Listener, Writer};
 
 /// Name of the ledger's file in the state folder.
 pub const FILE_NAME: &str = "ledger.db";
-
-/// Why the ledger could not be opened, read or written.
-#[derive(Debug, thiserror::Error)]
-pub enum LedgerError {
-    /// The file was written by a newer program.
-    #[error("the ledger `{}` has schema {found}, newer than this program's {known}; use the newer vadegate, or put the backup back", file.display())]
-    Newer {
-        /// The ledger's file.
-        file: PathBuf,
-        /// Its schema.
-        found: i64,
-        /// The newest schema this program knows.
-        known: i64,
-    },
-    /// There is no ledger yet.
-    #[error("there is no ledger at `{}` yet; start `vadegate serve`, or let `vadegate pass` make it", file.display())]
-    Absent {
-        /// Where it was looked for.
-        file: PathBuf,
-    },
-    /// SQLite refused.
-    #[error("the ledger cannot be {doing}: {source}")]
-    Sqlite {
-        /// `opened`, `read` or `written`.
-        doing: &'static str,
-        /// What SQLite says.
-        #[source]
-        source: Arc<rusqlite::Error>,
-    },
-    /// An operation of the file system failed.
-    #[error("the ledger's folder `{}` cannot be used: {source}", folder.display())]
-    Folder {
-        /// The folder.
-        folder: PathBuf,
-        /// Why.
-        source: std::io::Error,
-    },
-    /// A change that the life of an entry does not allow.
-    #[error("entry {entry} is {from} and cannot become {to}")]
-    Refused {
-        /// The entry.
-        entry: i64,
-        /// Its state.
-        from: &'static str,
-        /// The state it was to come to.
-        to: &'static str,
-    },
-    /// The file is no sound ledger.
-    #[error("the ledger `{}` is damaged ({why}); nothing was changed. Put the newest backup back with `vadegate restore BACKUP`, or move the file away to begin with an empty ledger and `vadegate adopt` what was worked", file.display())]
-    Damaged {
-        /// The ledger's file.
-        file: PathBuf,
-        /// What is wrong with it.
-        why: String,
-    },
-    /// A batch that has ended is told to end.
-    #[error("batch {batch} has ended already")]
-    Ended {
-        /// The batch.
-        batch: i64,
-    },
-    /// A filter that is not understood.
-    #[error("{0}")]
-    Question(String),
-    /// The writing thread has ended.
-    #[error("the ledger is closed")]
-    Closed,
-}
-
-impl LedgerError {
-    /// The same error for one more caller of a commit that failed.
-    fn again(&self) -> LedgerError {
-        match self {
-            LedgerError::Sqlite { doing, source } => {
-                LedgerError::Sqlite { doing, source: Arc::clone(source) }
-            }
-            _ => LedgerError::Closed,
-        }
-    }
-
-    /// Whether the disk is full, so that trying again later makes sense.
-    pub fn is_full(&self) -> bool {
-        matches!(
-            self,
-            LedgerError::Sqlite { source, .. }
-                if source.sqlite_error_code() == Some(rusqlite::ErrorCode::DiskFull)
-        )
-    }
-}
-
-fn reading(source: rusqlite::Error) -> LedgerError {
-    LedgerError::Sqlite { doing: "read", source: Arc::new(source) }
-}
-
-fn writing(source: rusqlite::Error) -> LedgerError {
-    LedgerError::Sqlite { doing: "written", source: Arc::new(source) }
-}
-
-/// The name of a batch's staged output. It is hidden, so that no gate takes it.
-/// `number` counts the outputs of a batch.
-pub(crate) fn staged_name(tag: &str, batch: i64, number: usize) -> String {
-    match number {
-        0 => format!(".vadegate-{tag}-{batch}.staged"),
-        number => format!(".vadegate-{tag}-{batch}-{number}.staged"),
-    }
-}
-
-/// Told after each commit: the number of the newest change.
-pub type Listener = Box<dyn Fn(i64) + Send>;
 
 /// The ledger.
 pub struct Ledger {

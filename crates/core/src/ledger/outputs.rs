@@ -4,9 +4,10 @@ use rusqlite::{Row, params};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::ledger::Ledger;
+use crate::ledger::error::{LedgerError, reading};
 use crate::ledger::rows::{hex, time};
 use crate::ledger::types::Output;
-use crate::ledger::{Ledger, LedgerError, reading};
 
 /// What one batch wrote into an output.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]

@@ -8,6 +8,8 @@ use rusqlite::types::Value;
 use rusqlite::{Connection, OptionalExtension};
 
 use crate::files::version::Version;
+use crate::ledger::Ledger;
+use crate::ledger::error::{LedgerError, reading};
 use crate::ledger::requests::Unpublished;
 use crate::ledger::rows::{IN_DROP, hex, select, text, time};
 use crate::ledger::state::State;
@@ -15,7 +17,6 @@ use crate::ledger::transitions::as_i64;
 use crate::ledger::types::Filing;
 use crate::ledger::types::Pause;
 use crate::ledger::words::{Effect, OutputMode, OutputRole, WorkKind};
-use crate::ledger::{Ledger, LedgerError, reading};
 
 /// A batch that was begun and not ended.
 #[derive(Debug, Clone)]

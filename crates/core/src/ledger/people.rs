@@ -6,11 +6,12 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::files::version::Version;
+use crate::ledger::Ledger;
 use crate::ledger::entering::{First, NewEntry, insert_adopted, replace};
+use crate::ledger::error::{LedgerError, writing};
 use crate::ledger::state::{Cause, State};
 use crate::ledger::transitions::{as_i64, gone_one, step_and};
 use crate::ledger::writer::Tx;
-use crate::ledger::{Ledger, LedgerError, writing};
 
 /// A person, and why they do what they do.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]

@@ -12,10 +12,10 @@ use crate::ledger::schema;
 const MAY_SCAN: &[(&str, &str)] = &[
     ("MAX(id)", "the newest is at the end of the table's own order"),
     (
-        "FROM output o JOIN batch b ON b.id = o.batch\n                     WHERE o.published_at IS NOT NULL AND o.role <> 'load'",
+        "FROM output o JOIN batch b ON b.id = o.batch\n                     WHERE o.published_at IS NOT NULL AND o.proof IS NULL",
         "verifying looks at every output",
     ),
-    ("WHERE o.role = 'load'", "verifying looks at every load"),
+    ("WHERE o.proof IS NOT NULL", "verifying looks at every output that can be asked for"),
     ("LIKE '%/' || ?", "a file is looked for by its bare name when nothing else is known of it"),
     ("heir.repeat_of = entry.id", "trimming looks at every entry"),
     ("DELETE FROM batch WHERE begun_at", "trimming looks at every batch"),

@@ -8,11 +8,11 @@ use jiff::Timestamp;
 use rusqlite::types::Value;
 use rusqlite::{Connection, params_from_iter};
 
+use crate::ledger::error::{LedgerError, reading};
 use crate::ledger::rows::{escape_like, text};
 use crate::ledger::state::State;
 use crate::ledger::types::{Moment, Query, Sort};
 use crate::ledger::writer::SLOT_MS;
-use crate::ledger::{LedgerError, reading};
 use crate::pattern::Pattern;
 
 /// Up to so many entries are sorted rather than walked along.

@@ -7,6 +7,8 @@ use jiff::tz::TimeZone;
 use rusqlite::types::Value;
 use rusqlite::{OptionalExtension, Row, params_from_iter};
 
+use crate::ledger::Ledger;
+use crate::ledger::error::{LedgerError, reading};
 use crate::ledger::outputs::output;
 use crate::ledger::query::{Filter, order, tally};
 use crate::ledger::rows::{select, time};
@@ -15,7 +17,6 @@ use crate::ledger::types::{
     Batch, Change, Count, CountBy, Counts, Entry, EntryDetail, Page, Query, Slot, Sort,
 };
 use crate::ledger::writer::SLOT_MS;
-use crate::ledger::{Ledger, LedgerError, reading};
 
 impl Ledger {
     /// One entry.

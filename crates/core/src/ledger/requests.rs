@@ -126,3 +126,12 @@ pub(crate) struct Hold {
     pub reason: String,
     pub target: Option<String>,
 }
+
+/// The name of a batch's staged output. It is hidden, so that no gate takes it.
+/// `number` counts the outputs of a batch.
+pub(crate) fn staged_name(tag: &str, batch: i64, number: usize) -> String {
+    match number {
+        0 => format!(".vadegate-{tag}-{batch}.staged"),
+        number => format!(".vadegate-{tag}-{batch}-{number}.staged"),
+    }
+}

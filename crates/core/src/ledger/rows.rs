@@ -5,10 +5,10 @@ use rusqlite::types::Value;
 use rusqlite::{Connection, Row, params_from_iter};
 
 use crate::files::version::Version;
+use crate::ledger::error::{LedgerError, reading};
 use crate::ledger::state::State;
 use crate::ledger::types::Entry;
 use crate::ledger::types::Filing;
-use crate::ledger::{LedgerError, reading};
 
 const COLUMNS: &str =
     "id, gate, drop_folder, path, bytes, modified_ns, inode, sha256, state, fields,

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use rusqlite::{Connection, OpenFlags};
 
-use crate::ledger::LedgerError;
+use crate::ledger::error::LedgerError;
 
 /// Migrations in order; the first brings an empty file to schema 1. A released
 /// one is never edited.

@@ -6,6 +6,7 @@ use proptest::prelude::*;
 use super::*;
 use crate::files::version::Version;
 use crate::ledger::entering::{Entered, NewEntry, Policy, Target};
+use crate::ledger::error::writing;
 use crate::ledger::requests::{Claim, CommitBatch, Filed, Hold};
 use crate::pattern::Fields;
 

@@ -3,11 +3,11 @@
 
 use rusqlite::{Connection, OptionalExtension, ToSql, params};
 
+use crate::ledger::error::{LedgerError, writing};
 use crate::ledger::requests::{Filed, MadeOutput, Worked};
 use crate::ledger::state::{Cause, State};
 use crate::ledger::words::BatchOutcome;
 use crate::ledger::writer::Tx;
-use crate::ledger::{LedgerError, writing};
 use crate::words;
 
 /// The commonest step of all in one statement: from `worked` to `filed`, which the

@@ -4,13 +4,15 @@
 use rusqlite::ToSql;
 use rusqlite::types::{FromSql, FromSqlError, FromSqlResult, ToSqlOutput, ValueRef};
 use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+use utoipa::openapi::RefOr;
+use utoipa::openapi::schema::{ObjectBuilder, Schema, Type};
+use utoipa::{PartialSchema, ToSchema};
 
 /// An enum whose variants are words, one for each, wherever they are written.
 macro_rules! words {
     ($(#[$about:meta])* $name:ident { $($(#[$of:meta])* $variant:ident = $word:literal,)+ }) => {
         $(#[$about])*
-        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
         pub enum $name {
             $($(#[$of])* #[serde(rename = $word)] $variant,)+
         }
@@ -26,6 +28,16 @@ macro_rules! words {
                 }
             }
         }
+
+        impl PartialSchema for $name {
+            fn schema() -> RefOr<Schema> {
+                let words = $name::ALL.iter().map(|one| one.word());
+                let text = ObjectBuilder::new().schema_type(Type::String);
+                text.enum_values(Some(words)).build().into()
+            }
+        }
+
+        impl ToSchema for $name {}
 
         impl std::fmt::Display for $name {
             fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {

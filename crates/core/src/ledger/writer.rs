@@ -12,8 +12,11 @@ use std::thread::JoinHandle;
 use jiff::Timestamp;
 use rusqlite::{Connection, params};
 
+use crate::ledger::error::{LedgerError, writing};
 use crate::ledger::state::{Cause, State};
-use crate::ledger::{LedgerError, Listener, writing};
+
+/// Told after each commit: the number of the newest change.
+pub type Listener = Box<dyn Fn(i64) + Send>;
 
 /// Jobs in one transaction at the most, so that no caller waits for long.
 const GROUP: usize = 256;

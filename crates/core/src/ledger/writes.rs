@@ -4,7 +4,10 @@
 use rusqlite::{OptionalExtension, params};
 
 use crate::files::version::Version;
+use crate::ledger::Ledger;
+use crate::ledger::error::{LedgerError, writing};
 use crate::ledger::pending::pause_of;
+use crate::ledger::requests::staged_name;
 use crate::ledger::requests::{Claim, Claimed, CommitBatch, Filed, Hold, OutputAt, Worked};
 use crate::ledger::state::{Cause, State};
 use crate::ledger::transitions::{
@@ -14,7 +17,6 @@ use crate::ledger::transitions::{
 use crate::ledger::types::Pause;
 use crate::ledger::words::BatchOutcome;
 use crate::ledger::writer::{Ticket, Tx};
-use crate::ledger::{Ledger, LedgerError, staged_name, writing};
 
 impl Ledger {
     pub(crate) fn submit<T: Send + 'static>(

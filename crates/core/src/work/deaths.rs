@@ -14,7 +14,8 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicI32, Ordering};
 use std::sync::{Mutex, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 
-use crate::ledger::{Ledger, LedgerError};
+use crate::ledger::Ledger;
+use crate::ledger::error::LedgerError;
 
 /// Deaths over a file, read alone, after which it is held.
 const MOST_DEATHS: i64 = 2;

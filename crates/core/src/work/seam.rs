@@ -14,7 +14,7 @@ use std::time::Duration;
 
 use vadegate_tables::Reading;
 
-use crate::ledger::LedgerError;
+use crate::ledger::error::LedgerError;
 use crate::ledger::pending::{OpenClaim, ProvenOutput};
 use crate::ledger::requests::{Claimed, MadeOutput, PlannedOutput};
 use crate::ledger::types::Entry;

@@ -14,13 +14,14 @@ use crate::engine::Engine;
 use crate::engine::ask::places::undo;
 use crate::engine::error::EngineError;
 use crate::engine::gate::state::Live;
+use crate::engine::pass::candidate::Candidate;
 use crate::engine::pass::complete::{Complete, complete, out_of_bounds};
 use crate::engine::pass::enter::{identity_of, new_entries};
-use crate::engine::pass::fingerprint::{BUFFER, Candidate, ToBe, fingerprint_all};
+use crate::engine::pass::fingerprint::{BUFFER, ToBe, fingerprint_all};
 use crate::engine::pass::replace::{Holder, end_replaced, holders};
 use crate::files::version::{Kind, Version};
-use crate::ledger::LedgerError;
 use crate::ledger::entering::NewEntry;
+use crate::ledger::error::LedgerError;
 use crate::ledger::people::{Adopted, By};
 use crate::ledger::state::State;
 use crate::ledger::types::{Entry, Output};
@@ -409,7 +410,7 @@ fn to_adopt(
         let arriving = live.state().arriving.get(&seen.path).cloned();
         let arriving =
             arriving.filter(|arriving| arriving.version == seen.version).unwrap_or_else(|| {
-                crate::engine::pass::look::arriving(seen, fields.clone(), clock.steady)
+                crate::engine::pass::noticed::arriving(seen, fields.clone(), clock.steady)
             });
         let look = Look { changed_ns: seen.changed_ns, ..arriving.look };
         match complete(live, &seen.path, &seen.version, &look, &fields, &clock) {

@@ -18,7 +18,7 @@ use crate::engine::gate::state::Live;
 use crate::engine::pass::failure::{TryAgain, try_again};
 use crate::engine::pass::leases::hold_leased;
 use crate::files::version::Version;
-use crate::ledger::LedgerError;
+use crate::ledger::error::LedgerError;
 use crate::ledger::pending::Leased;
 use crate::ledger::requests::{Claim, CommitBatch, Lease};
 use crate::ledger::state::Cause;

@@ -13,7 +13,7 @@ use crate::config::gate::Gate;
 use crate::engine::gate::waits::{Now, Wait, Waits};
 use crate::engine::shared::Context;
 use crate::files::version::Version;
-use crate::ledger::LedgerError;
+use crate::ledger::error::LedgerError;
 use crate::ledger::pending::Leased;
 use crate::ledger::types::{Entry, Filing, Pause};
 use crate::pattern::Fields;

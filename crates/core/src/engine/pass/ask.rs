@@ -2,12 +2,12 @@
 
 use std::sync::Arc;
 
+use crate::engine::pass::commit::{ClaimedBatch, record};
 use crate::engine::pass::ctx::Pass;
 use crate::engine::pass::failure::{answered, away};
 use crate::engine::pass::hold::hold_all;
-use crate::engine::pass::work::{ClaimedBatch, record};
 use crate::engine::pass::{publish, targets};
-use crate::ledger::LedgerError;
+use crate::ledger::error::LedgerError;
 use crate::ledger::pending::OpenClaim;
 use crate::ledger::requests::Claimed;
 use crate::ledger::state::{Cause, State};

@@ -8,12 +8,16 @@ use std::time::Duration;
 use crate::config::gate::Gate;
 use crate::engine::clock::steady;
 use crate::engine::gate::state::Live;
-use crate::engine::pass::file::MovedPiece;
+use crate::engine::pass::moved::MovedPiece;
 use crate::engine::pass::report::PassReport;
 use crate::engine::shared::Context;
 use crate::filing::folders::Folders;
 use crate::ledger::writer::Ticket;
 use crate::work::seam::{Work, Worker};
+
+/// How long a gate waits at the most before it looks again at a file that
+/// somebody has open.
+pub(crate) const OPEN_AGAIN: Duration = Duration::from_secs(1);
 
 /// What a pass works with: what the gate knows, what this pass has done so far, and what is
 /// kept from one pass to the next.

@@ -6,9 +6,9 @@ use crate::config::gate::{Empty, Gate};
 use crate::config::identity::{Once, Repeats};
 use crate::config::pick::Others;
 use crate::engine::gate::state::Live;
-use crate::engine::pass::fingerprint::Settled;
-use crate::ledger::LedgerError;
+use crate::engine::pass::candidate::Settled;
 use crate::ledger::entering::{NewEntry, Policy};
+use crate::ledger::error::LedgerError;
 use crate::ledger::state::State;
 use crate::ledger::types::Entry;
 

@@ -6,10 +6,10 @@ use std::time::Duration;
 use crate::config::gate::Interrupted;
 use crate::engine::clock::steady;
 use crate::engine::gate::state::Live;
+use crate::engine::pass::commit::ClaimedBatch;
 use crate::engine::pass::ctx::Pass;
 use crate::engine::pass::hold::{AGAIN, entry_gone, hold_all, hold_entry, unreadable};
-use crate::engine::pass::work::ClaimedBatch;
-use crate::ledger::LedgerError;
+use crate::ledger::error::LedgerError;
 use crate::ledger::state::Cause;
 use crate::ledger::types::Entry;
 use crate::settings::values::write_duration;
@@ -107,7 +107,7 @@ fn source(
     let Some(filing) = batch.filings.get(at) else { return Ok(()) };
     match fault {
         SourceFault::Changed => entry_gone(p, filing)?,
-        SourceFault::Faulty(reason) => hold_entry(p, filing, reason)?,
+        SourceFault::Faulty(reason) => hold_entry(p, filing, &reason)?,
         SourceFault::Unreadable(error) => unreadable(p, Path::new(&filing.entry.path), &error),
         SourceFault::Stopped => {}
     }

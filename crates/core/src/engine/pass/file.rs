@@ -1,141 +1,20 @@
 //! Filing worked entries and repeats, and moving held ones aside.
 
-use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::sync::mpsc::Receiver;
 
 use crate::config::identity::Repeats;
 use crate::config::settle::{After, MarkerFor, SettleBy};
-use crate::engine::gate::state::Live;
 use crate::engine::pass::complete::companion_of;
 use crate::engine::pass::ctx::Pass;
+use crate::engine::pass::moved::{Ends, MovedPiece, Outcome, Recorded, Touched, touch};
 use crate::files::at::{At, Folder};
 use crate::filing::folders::{FolderError, numbered};
 use crate::filing::moving::{Moved, Moving, move_to, sum_of};
-use crate::ledger::requests::Filed;
+use crate::ledger::error::LedgerError;
 use crate::ledger::state::{Cause, State};
 use crate::ledger::types::{Entry, Filing};
 use crate::ledger::writer::Ticket;
-use crate::ledger::{Ledger, LedgerError};
-
-/// What filing one entry came to.
-enum Outcome {
-    Filed,
-    Left,
-    Deleted,
-    Gone(&'static str),
-    Later(String),
-}
-
-/// What became of entries that were to be filed.
-#[derive(Default)]
-struct Ends {
-    filed: Vec<i64>,
-    left: Vec<i64>,
-    /// Passed over, and moved to the archive.
-    over: Vec<i64>,
-    deleted: Vec<i64>,
-    gone: Vec<(i64, String)>,
-    /// Entries whose file is not in the drop folder any more.
-    moved: Vec<Entry>,
-    problem: Option<String>,
-}
-
-impl Ends {
-    fn note(&mut self, entry: Entry, outcome: Outcome) {
-        match outcome {
-            Outcome::Left => return self.left.push(entry.id),
-            Outcome::Later(why) => {
-                self.problem = Some(why);
-                return;
-            }
-            Outcome::Filed if entry.state == State::PassedOver => self.over.push(entry.id),
-            Outcome::Filed => self.filed.push(entry.id),
-            Outcome::Deleted => self.deleted.push(entry.id),
-            Outcome::Gone(why) => self.gone.push((entry.id, why.to_owned())),
-        }
-        self.moved.push(entry);
-    }
-
-    fn record(self, ledger: &Ledger, cause: Cause) -> Result<Vec<Ticket<()>>, LedgerError> {
-        let mut tickets = Vec::new();
-        let how =
-            [(self.filed, Filed::Moved), (self.left, Filed::Left), (self.deleted, Filed::Deleted)];
-        for (entries, how) in how {
-            if !entries.is_empty() {
-                tickets.push(ledger.filed(entries, how, cause)?);
-            }
-        }
-        if !self.over.is_empty() {
-            tickets.push(ledger.passed_over_filed(self.over)?);
-        }
-        if !self.gone.is_empty() {
-            ledger.gone(self.gone, cause)?;
-        }
-        Ok(tickets)
-    }
-}
-
-/// Folders in which names came or went, by their paths.
-type Touched = BTreeMap<PathBuf, Arc<Folder>>;
-
-fn touch(folders: &mut Touched, at: &At) {
-    let folder = at.folder();
-    folders.entry(folder.path().to_owned()).or_insert_with(|| Arc::clone(folder));
-}
-
-/// Files that were moved: their names are to be made durable, and they are to be
-/// recorded.
-pub(crate) struct MovedPiece {
-    ends: Ends,
-    folders: Touched,
-    cause: Cause,
-}
-
-/// What was recorded as filed.
-#[derive(Default)]
-pub(crate) struct Recorded {
-    filed: u64,
-    /// Records that are not known to be durable yet.
-    tickets: Vec<Ticket<()>>,
-}
-
-impl MovedPiece {
-    fn finish(self, live: &Live) -> Result<Recorded, LedgerError> {
-        let MovedPiece { mut ends, folders, cause } = self;
-        for (path, folder) in &folders {
-            if let Err(error) = folder.sync() {
-                let folder = path.display();
-                ends.problem =
-                    Some(format!("the folder `{folder}` cannot be made durable: {error}"));
-                ends.filed.clear();
-                ends.over.clear();
-            }
-        }
-        let problem = ends.problem.take();
-        live.problem("filing", problem.map(|why| format!("{why}; filing is tried again")));
-        let filed = (ends.filed.len() + ends.left.len() + ends.deleted.len()) as u64;
-        ends.moved.iter().for_each(|entry| live.forget(entry));
-        let tickets = ends.record(&live.context.ledger, cause)?;
-        Ok(Recorded { filed, tickets })
-    }
-}
-
-/// Finishes pieces as they come, while the next are moved: the folders' disk need not
-/// be waited for by who moves.
-pub(crate) fn finish_all(
-    live: &Live,
-    pieces: &Receiver<MovedPiece>,
-) -> Result<Recorded, LedgerError> {
-    let mut all = Recorded::default();
-    for piece in pieces {
-        let recorded = piece.finish(live)?;
-        all.filed += recorded.filed;
-        all.tickets.extend(recorded.tickets);
-    }
-    Ok(all)
-}
 
 /// Files every entry that is worked or a repeat, from earlier passes too,
 /// and moves held ones to the hold folder.

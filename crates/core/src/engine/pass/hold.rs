@@ -4,7 +4,7 @@ use std::path::Path;
 use std::time::Duration;
 
 use crate::engine::pass::ctx::Pass;
-use crate::ledger::LedgerError;
+use crate::ledger::error::LedgerError;
 use crate::ledger::requests::Hold;
 use crate::ledger::state::Cause;
 use crate::ledger::types::Filing;
@@ -14,8 +14,8 @@ use crate::ledger::types::Filing;
 pub(crate) const AGAIN: Duration = Duration::from_secs(5);
 
 /// Holds an entry for a person.
-pub(crate) fn hold_entry(p: &mut Pass, filing: &Filing, reason: String) -> Result<(), LedgerError> {
-    hold_all(p, std::slice::from_ref(filing), &reason, Cause::Pass, None)
+pub(crate) fn hold_entry(p: &mut Pass, filing: &Filing, reason: &str) -> Result<(), LedgerError> {
+    hold_all(p, std::slice::from_ref(filing), reason, Cause::Pass, None)
 }
 
 /// Holds entries for a person; `batch` is ended with its words where one is given.

@@ -5,7 +5,7 @@ use std::time::Duration;
 use crate::config::gate::Interrupted;
 use crate::engine::gate::state::Live;
 use crate::engine::pass::ctx::Pass;
-use crate::ledger::LedgerError;
+use crate::ledger::error::LedgerError;
 use crate::ledger::pending::Leased;
 use crate::ledger::requests::Hold;
 use crate::ledger::state::Cause;

@@ -4,23 +4,19 @@ use std::collections::{BTreeSet, HashSet};
 use std::sync::Arc;
 use std::time::Duration;
 
-use jiff::Timestamp;
-
-use crate::arrivals::settle::Look;
 use crate::arrivals::sweep::{Seen, look_at};
 use crate::config::drops::FoundFolders;
 use crate::config::settle::{MarkerFor, SettleBy};
-use crate::engine::gate::state::{Arriving, Known, Live};
+use crate::engine::gate::state::{Known, Live};
 use crate::engine::gate::sweep::Swept;
-use crate::engine::pass::complete::out_of_bounds;
+use crate::engine::pass::ctx::OPEN_AGAIN;
 use crate::engine::pass::ctx::Pass;
-use crate::engine::pass::settle::OPEN_AGAIN;
+use crate::engine::pass::noticed::new_version;
 use crate::files::at::Folder;
 use crate::files::owning;
-use crate::files::version::{Kind, Version};
-use crate::ledger::LedgerError;
+use crate::files::version::Kind;
+use crate::ledger::error::LedgerError;
 use crate::ledger::state::{Cause, State};
-use crate::pattern::Fields;
 use crate::settings::values::write_duration;
 use crate::words;
 
@@ -281,54 +277,5 @@ fn note_marker(live: &Live, seen: &Seen) {
         && marker.names.is_match(seen.path.rsplit('/').next().unwrap_or(&seen.path))
     {
         live.state().markers.insert(seen.path.clone(), (seen.version, seen.changed_ns));
-    }
-}
-
-/// What is known of a file that is seen for the first time.
-pub(crate) fn arriving(seen: &Seen, fields: Fields, now: Duration) -> Arriving {
-    Arriving {
-        version: seen.version,
-        fields,
-        look: Look { first_seen: now, changed_ns: seen.changed_ns },
-        seen_at: Timestamp::now().as_millisecond(),
-        because: "".into(),
-        generation: 0,
-        not_before: Duration::ZERO,
-        noticed: now,
-    }
-}
-
-/// Takes note of a version that was not seen before.
-pub(crate) fn new_version(
-    live: &Live,
-    path: &str,
-    version: Version,
-    changed_ns: i64,
-    fields: Fields,
-    generation: u32,
-) {
-    let clock = live.context.clock();
-    // Where the inode's time says nothing it must not make a new version at each look.
-    let version = if live.trusts_inode_time() { version } else { version.without_inode_time() };
-    let mut state = live.state();
-    if out_of_bounds(&live.gate, &version, clock.wall_ns).is_some() {
-        state.arriving.remove(path);
-        return;
-    }
-    let earlier = state.arriving.get(path).map(|arriving| (arriving.seen_at, arriving.noticed));
-    let arriving = Arriving {
-        version,
-        fields,
-        look: Look { first_seen: clock.steady, changed_ns },
-        seen_at: earlier.map_or(clock.wall_ns.div_euclid(1_000_000), |(seen_at, _)| seen_at),
-        because: "just noticed".into(),
-        generation,
-        not_before: Duration::ZERO,
-        noticed: earlier.map_or(clock.steady, |(_, noticed)| noticed),
-    };
-    state.arriving.insert(path.to_owned(), arriving);
-    drop(state);
-    if earlier.is_none() {
-        live.context.pulse(&live.gate.name);
     }
 }

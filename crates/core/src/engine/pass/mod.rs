@@ -2,6 +2,8 @@
 
 pub(crate) mod ask;
 pub(crate) mod batches;
+pub(crate) mod candidate;
+pub(crate) mod commit;
 pub(crate) mod complete;
 pub(crate) mod ctx;
 pub(crate) mod enter;
@@ -11,6 +13,8 @@ pub(crate) mod fingerprint;
 pub(crate) mod hold;
 pub(crate) mod leases;
 pub(crate) mod look;
+pub(crate) mod moved;
+pub(crate) mod noticed;
 pub(crate) mod order;
 pub(crate) mod pick;
 pub(crate) mod publish;
@@ -25,7 +29,7 @@ pub(crate) mod work;
 
 use crate::arrivals::notices::Notices;
 use crate::engine::pass::ctx::Pass;
-use crate::ledger::LedgerError;
+use crate::ledger::error::LedgerError;
 
 /// One pass; `sweep`: everything is looked at, and not only what notices tell of.
 pub(crate) fn pass(

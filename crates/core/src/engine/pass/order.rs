@@ -1,7 +1,7 @@
 //! In which order files are worked.
 
 use crate::config::gate::{Gate, Order};
-use crate::engine::pass::fingerprint::Candidate;
+use crate::engine::pass::candidate::Candidate;
 use crate::ledger::types::Entry;
 use crate::pattern::natural::{field_order, natural_order};
 

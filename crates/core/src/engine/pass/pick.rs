@@ -7,8 +7,8 @@ use std::collections::{BTreeMap, HashMap};
 use crate::config::pick::Pick;
 use crate::engine::gate::places::builtins_of_path;
 use crate::engine::gate::state::Live;
-use crate::engine::pass::fingerprint::Candidate;
-use crate::ledger::LedgerError;
+use crate::engine::pass::candidate::Candidate;
+use crate::ledger::error::LedgerError;
 use crate::ledger::types::PickMark;
 
 /// A file that is passed over, for the sake of these.

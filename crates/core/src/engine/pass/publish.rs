@@ -5,7 +5,7 @@ use std::path::Path;
 use crate::engine::pass::ctx::Pass;
 use crate::engine::pass::hold::AGAIN;
 use crate::filing::publish::publish;
-use crate::ledger::LedgerError;
+use crate::ledger::error::LedgerError;
 use crate::ledger::requests::Unpublished;
 
 /// Publishes what is committed and does not stand in its place yet.

@@ -11,7 +11,7 @@ use crate::engine::pass::ask::{entries_of, hold_lost};
 use crate::engine::pass::ctx::Pass;
 use crate::engine::pass::hold::{hold_all, hold_entry};
 use crate::engine::pass::{file, publish};
-use crate::ledger::LedgerError;
+use crate::ledger::error::LedgerError;
 use crate::ledger::pending::OpenClaim;
 use crate::ledger::state::Cause;
 use crate::ledger::words::Effect;
@@ -29,7 +29,7 @@ pub(crate) fn unfinished(p: &mut Pass) -> Result<(), LedgerError> {
     }
     for (filing, _) in p.context().ledger.ready(&name)? {
         if let Some(why) = p.context().deaths.condemned(filing.entry.id) {
-            hold_entry(p, &filing, why)?;
+            hold_entry(p, &filing, &why)?;
         }
     }
     publish::committed(p)?;

@@ -3,10 +3,11 @@
 use std::collections::HashSet;
 
 use crate::engine::gate::state::Live;
+use crate::engine::pass::candidate::Candidate;
 use crate::engine::pass::enter::{identity_holder, new_entries};
-use crate::engine::pass::fingerprint::{BUFFER, Candidate, ToBe, fingerprint_all};
-use crate::ledger::LedgerError;
+use crate::engine::pass::fingerprint::{BUFFER, ToBe, fingerprint_all};
 use crate::ledger::entering::NewEntry;
+use crate::ledger::error::LedgerError;
 use crate::ledger::finding::Fate;
 
 /// Ends the entries whose files were replaced by other content before they were worked,

@@ -12,24 +12,21 @@ use std::time::Duration;
 
 use crate::engine::clock::steady;
 use crate::engine::gate::state::Known;
+use crate::engine::pass::candidate::Candidate;
 use crate::engine::pass::complete::{Complete, complete};
-use crate::engine::pass::ctx::Pass;
+use crate::engine::pass::ctx::{OPEN_AGAIN, Pass};
 use crate::engine::pass::enter::{into_entry, new_entries};
 use crate::engine::pass::file;
-use crate::engine::pass::file::finish_all;
-use crate::engine::pass::fingerprint::{BUFFER, Candidate, Fingerprinted, ToBe, fingerprint_all};
+use crate::engine::pass::fingerprint::{BUFFER, Fingerprinted, ToBe, fingerprint_all};
+use crate::engine::pass::moved::finish_all;
 use crate::engine::pass::order::sort;
 use crate::engine::pass::pick::{Over, pick};
 use crate::engine::pass::replace::end_replaced;
-use crate::ledger::LedgerError;
 use crate::ledger::entering::{Entered, NewEntry, Target};
+use crate::ledger::error::LedgerError;
 use crate::ledger::state::{Cause, State};
 use crate::ledger::writer::Ticket;
 use crate::settings::values::write_duration;
-
-/// How long a gate waits at the most before it looks again at a file that
-/// somebody has open.
-pub(crate) const OPEN_AGAIN: Duration = Duration::from_secs(1);
 
 /// Files that are entered in one piece: fingerprinted, entered, moved.
 ///

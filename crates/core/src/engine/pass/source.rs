@@ -2,7 +2,7 @@
 
 use crate::engine::pass::ctx::Pass;
 use crate::filing::moving::sum_of;
-use crate::ledger::LedgerError;
+use crate::ledger::error::LedgerError;
 use crate::ledger::types::Filing;
 
 /// A program may write into its own source: that is no new arrival, or it would be

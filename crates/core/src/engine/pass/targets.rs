@@ -6,7 +6,7 @@ use crate::engine::gate::state::Live;
 use crate::engine::pass::ctx::Pass;
 use crate::engine::pass::hold::AGAIN;
 use crate::engine::shared::OutputLock;
-use crate::ledger::LedgerError;
+use crate::ledger::error::LedgerError;
 use crate::work::seam::Target;
 
 impl Target {

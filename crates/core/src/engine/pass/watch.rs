@@ -6,7 +6,7 @@ use crate::arrivals::notices::Notices;
 use crate::engine::clock::steady;
 use crate::engine::pass::ctx::Pass;
 use crate::engine::pass::look;
-use crate::ledger::LedgerError;
+use crate::ledger::error::LedgerError;
 use crate::settings::values::write_duration;
 
 /// So often a pass looks again because drop folders were made while it looked; the next

@@ -8,19 +8,19 @@
 use std::sync::Arc;
 use std::sync::mpsc;
 use std::thread::Scope;
-use std::time::Duration;
 
 use crate::engine::gate::state::Live;
 use crate::engine::pass::batches::{ReadyBatch, gather};
+use crate::engine::pass::commit::{ClaimedBatch, record};
 use crate::engine::pass::ctx::Pass;
 use crate::engine::pass::failure::{answered, away, failed};
 use crate::engine::pass::hold::{AGAIN, entry_gone, hold_all, hold_entry, unreadable};
 use crate::engine::pass::source::note_changed;
-use crate::engine::pass::{ask, file, leases, publish, targets};
+use crate::engine::pass::{ask, file, leases, targets};
 use crate::engine::shared::OutputLock;
 use crate::files::version::Version;
-use crate::ledger::LedgerError;
-use crate::ledger::requests::{Claim, Claimed, CommitBatch};
+use crate::ledger::error::LedgerError;
+use crate::ledger::requests::Claim;
 use crate::ledger::state::{Cause, State};
 use crate::ledger::types::Filing;
 use crate::ledger::words::Effect;
@@ -28,10 +28,6 @@ use crate::work::batch::{Batch, Member};
 use crate::work::seam::{
     Blocked, Carried, Drive, Failure, Made, MemberVerdict, Planned, SourceFault, Work,
 };
-
-/// After the ledger could not record what nobody can know again, it is tried again this
-/// much later.
-const RECORD_AGAIN: Duration = Duration::from_secs(1);
 
 /// Works the ready entries of the gate.
 pub(crate) fn ready_batches(p: &mut Pass) -> Result<(), LedgerError> {
@@ -66,7 +62,7 @@ fn without_work(p: &mut Pass) -> Result<(), LedgerError> {
     for filing in ready {
         match p.live.archive_path(&filing.entry) {
             Ok(target) => worked.push((filing.entry.id, None, target)),
-            Err(reason) => hold_entry(p, &filing, reason)?,
+            Err(reason) => hold_entry(p, &filing, &reason)?,
         }
     }
     if worked.is_empty() {
@@ -98,7 +94,7 @@ fn steps(p: &mut Pass, work: &dyn Work) -> Result<Vec<Step>, LedgerError> {
     }
     let gathered = gather(&live, ready);
     for (filing, reason) in gathered.held {
-        hold_entry(p, &filing, reason)?;
+        hold_entry(p, &filing, &reason)?;
     }
     if let Some(wait) = gathered.wake_in {
         p.wake_in(wait);
@@ -177,13 +173,6 @@ fn run_beside<'scope, 'env: 'scope>(
         // The gate's thread waits for each that it began.
         let _ = hand_over.send(begun.run(live));
     });
-}
-
-/// A batch whose entries are claimed.
-pub(crate) struct ClaimedBatch {
-    pub claimed: Claimed,
-    pub filings: Vec<Filing>,
-    pub effect: Effect,
 }
 
 /// A plan that is to be carried out.
@@ -313,7 +302,7 @@ fn fitting(
         match verdict {
             MemberVerdict::Fits => fitting.push(member.filing),
             MemberVerdict::Gone => entry_gone(p, &member.filing)?,
-            MemberVerdict::Hold(reason) => hold_entry(p, &member.filing, reason)?,
+            MemberVerdict::Hold(reason) => hold_entry(p, &member.filing, &reason)?,
             MemberVerdict::Unreadable(error) => unreadable(p, &member.path, &error),
             MemberVerdict::Unknown => return Ok(Vec::new()),
         }
@@ -359,53 +348,6 @@ fn commit(
         Effect::Proven => answered(p),
     }
     record(p, batch, made, words)
-}
-
-/// Records a batch as worked, and publishes what it made.
-pub(crate) fn record(
-    p: &mut Pass,
-    batch: &ClaimedBatch,
-    made: Made,
-    words: String,
-) -> Result<(), LedgerError> {
-    let number = batch.claimed.batch;
-    // What was not needed must not be left.
-    let unneeded = batch.claimed.staged.iter().zip(&made.outputs);
-    let unneeded = unneeded.filter(|(_, made)| made.is_none());
-    p.live.discard_staged(unneeded.filter_map(|(staged, _)| staged.as_deref()));
-    let mut entries = Vec::with_capacity(batch.filings.len());
-    for (at, filing) in batch.filings.iter().enumerate() {
-        let mut entry = filing.entry.clone();
-        entry.batch = Some(number);
-        // Without a place it is worked all the same, and told when it is to be filed.
-        let target = p.live.archive_path(&entry).unwrap_or(None);
-        entries.push((entry.id, made.rows.get(at).copied(), target));
-    }
-    p.report.worked += entries.len() as u64;
-    let commit = CommitBatch { batch: number, entries, outputs: made.outputs, words };
-    if batch.effect == Effect::Unprovable {
-        commit_insisting(p, &commit)?;
-    } else {
-        p.context().ledger.commit(commit)?;
-    }
-    publish::batch(p, number)
-}
-
-/// The work is done, and nobody could know that again: only the record is missing, and it is
-/// tried until the ledger takes it, rather than to do the work twice.
-fn commit_insisting(p: &Pass, commit: &CommitBatch) -> Result<(), LedgerError> {
-    loop {
-        match p.context().ledger.commit(commit.clone()) {
-            Err(error @ LedgerError::Sqlite { .. }) => {
-                let words = format!("{error}; a finished program waits for its record");
-                p.live.problem("ledger", Some(words));
-                if p.context().stopped_within(RECORD_AGAIN) {
-                    return Err(error);
-                }
-            }
-            other => return other,
-        }
-    }
 }
 
 /// Removes a marker, once none of the entries that came before it waits any more.

@@ -14,7 +14,7 @@ use crate::ledger::words::{OutputMode, OutputRole};
 use crate::work::env::Env;
 use crate::work::load::carry_out::loaded_output;
 use crate::work::load::destination::Destination;
-use crate::work::load::{guard, said, table_in};
+use crate::work::load::place::{guard, said, table_in};
 use crate::work::seam::{Asked, Blocked, Made};
 
 /// What a standing problem with rows that were set aside is about.

@@ -6,46 +6,24 @@ use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::sync::{Mutex, PoisonError};
 use std::thread::ScopedJoinHandle;
 
-use vadegate_tables::{Account, Cell, Merger, Misfit, Plan, Row, Sink, UpTo, write_rejects};
+use vadegate_tables::{Account, Cell, Merger, Misfit, Plan, Sink, UpTo, write_rejects};
 
 use crate::files::at::At;
 use crate::filing::staging::Staging;
 use crate::ledger::requests::MadeOutput;
 use crate::words;
+use crate::work::load::block::Block;
 use crate::work::load::config::Mode;
 use crate::work::load::destination::{Aside, DbError, Destination, Job, Marker, Written};
 use crate::work::seam::{Failure, SourceFault};
+use crate::work::tables::source::refused;
 use crate::work::tables::source::{Source, copy_all, strictest_mode};
-use crate::work::tables::stage::refused;
 
 /// Cells of a block, about: enough that handing it over costs nothing, and little
 /// enough that few of them are no memory.
 const CELLS: usize = 16_384;
 /// Blocks that wait for the database at the most.
 const WAITING: usize = 4;
-
-/// Rows with the same columns.
-#[derive(Debug, Default)]
-pub(crate) struct Block {
-    cells: Row,
-    /// The line or row of the source of each.
-    pub numbers: Vec<u64>,
-    /// Which table of the sources they are from, in the order of reading.
-    pub table: usize,
-    width: usize,
-}
-
-impl Block {
-    /// The cells of a row.
-    pub fn row(&self, at: usize) -> impl Iterator<Item = Cell<'_>> {
-        (at * self.width..(at + 1) * self.width).map(|cell| self.cells.cell(cell))
-    }
-
-    /// Number of rows.
-    pub fn len(&self) -> usize {
-        self.numbers.len()
-    }
-}
 
 /// Which source each table is from.
 #[derive(Default)]

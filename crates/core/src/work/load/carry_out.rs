@@ -10,7 +10,7 @@ use crate::words;
 use crate::work::env::Env;
 use crate::work::load::blocks::{self, LoadError, Loading, run};
 use crate::work::load::destination::{DbError, Job, Marker};
-use crate::work::load::{Shared, said};
+use crate::work::load::place::{Shared, said};
 use crate::work::seam::{Blocked, Carried, Failure, Made, Planned, SourceFault};
 use crate::work::tables::source::Source;
 

@@ -1,7 +1,8 @@
 //! Trying a gate's database: is it there, and does the table fit.
 
 use crate::work::load::config::{LoadConfig, Mode};
-use crate::work::load::destination::{DbError, Destination, destination};
+use crate::work::load::destination::{DbError, Destination};
+use crate::work::load::place::destination;
 use crate::work::load::table::fit;
 use crate::work::seam::WorkFindings;
 use vadegate_tables::Kind;

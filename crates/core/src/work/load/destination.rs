@@ -4,8 +4,7 @@ use std::collections::HashMap;
 
 use crate::files::roots::Reach;
 
-use crate::work::load::blocks::Block;
-use crate::work::load::config::Database;
+use crate::work::load::block::Block;
 use crate::work::load::table::TableColumn;
 
 /// The table of the markers, in the schema of the table that is loaded.
@@ -200,16 +199,6 @@ pub(crate) fn lost(table: &str) -> DbError {
         "`{MARKERS}`, which was beside `{table}`, is not there any more, and nobody can know whether the \
          last load was committed; put the database back, or name another in `to`: then its files are held"
     ))
-}
-
-/// A database, which is connected to when it is first asked.
-pub(crate) fn destination(database: &Database) -> Box<dyn Destination> {
-    match database {
-        Database::Sqlite(path) => Box::new(crate::work::load::sqlite::Sqlite::new(path.clone())),
-        Database::Postgres(server) => {
-            Box::new(crate::work::load::postgres::Postgres::new((**server).clone()))
-        }
-    }
 }
 
 /// A name in double quotes, as SQL has it; with its schema when it has one.

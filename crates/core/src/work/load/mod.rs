@@ -5,11 +5,13 @@
 //! who does not find it knows that they are not.
 
 pub(crate) mod ask;
+pub(crate) mod block;
 pub(crate) mod blocks;
 pub(crate) mod carry_out;
 pub(crate) mod check;
 pub(crate) mod config;
 pub(crate) mod destination;
+pub(crate) mod place;
 pub(crate) mod plan;
 pub(crate) mod postgres;
 pub(crate) mod rows;
@@ -18,7 +20,7 @@ pub(crate) mod table;
 pub(crate) mod verify;
 
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::Arc;
 
 use vadegate_tables::{Misfits, Reading};
 
@@ -30,7 +32,8 @@ use crate::settings::reader::Section;
 use crate::work::batch::Batch;
 use crate::work::env::Env;
 use crate::work::load::config::{Database, LoadConfig, Mode};
-use crate::work::load::destination::{DbError, Destination, MARKERS, destination, table_part};
+use crate::work::load::destination::{MARKERS, table_part};
+use crate::work::load::place::{Shared, said, table_in};
 use crate::work::retry::Retry;
 use crate::work::seam::{
     Asked, Blocked, Drive, NotDone, PlaceDiffers, PlaceRows, ReadContext, Target, Work,
@@ -49,11 +52,6 @@ pub(crate) fn lost_place(place: &str, proof: &str) -> String {
         "interrupted while it was loaded into `{place}`, which the gate does not name any more; \
          look there whether {MARKERS} has the load `{proof}`, then release it"
     )
-}
-
-/// The database and the table of a place, as the ledger has it.
-pub(crate) fn table_in(place: &str) -> (&str, &str) {
-    place.rsplit_once('#').unwrap_or((place, ""))
 }
 
 /// The work of a gate that loads.
@@ -136,7 +134,7 @@ impl Work for Load {
     }
 
     fn open(&self) -> Option<Box<dyn Worker>> {
-        let destination = Shared(Arc::new(Mutex::new(destination(&self.0.to))));
+        let destination = Shared::of(&self.0.to);
         Some(Box::new(Loader { config: Arc::clone(&self.0), destination }))
     }
 }
@@ -162,37 +160,10 @@ impl LoadConfig {
     }
 }
 
-/// A database, connected to or not. Who plans and who carries out share it, one after the
-/// other.
-#[derive(Clone)]
-pub(crate) struct Shared(Arc<Mutex<Box<dyn Destination>>>);
-
-impl Shared {
-    /// The database, whose files are reached by what the work may reach.
-    pub fn lock(&self, env: &Env<'_>) -> MutexGuard<'_, Box<dyn Destination>> {
-        let mut destination = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        destination.reach_by(env.reach);
-        destination
-    }
-}
-
 /// What loads: it owns the connection.
 pub(crate) struct Loader {
     config: Arc<LoadConfig>,
     destination: Shared,
-}
-
-/// What a database says when it does not do what it was asked.
-pub(crate) fn said(error: DbError) -> String {
-    match error {
-        DbError::Away(why) | DbError::Doubt(why) => why,
-        DbError::Refused(refusal) => refusal.to_string(),
-    }
-}
-
-/// The name under which a gate's loads wait for each other.
-pub(crate) fn guard(env: &Env<'_>) -> Result<String, Blocked> {
-    Ok(format!("vadegate {} {}", env.ledger.tag()?, env.gate))
 }
 
 impl Worker for Loader {

@@ -14,10 +14,10 @@ use crate::work::env::Env;
 use crate::work::load::carry_out::LoadPlan;
 use crate::work::load::config::{LoadConfig, Mode};
 use crate::work::load::destination::{DbError, Job};
+use crate::work::load::place::{Shared, guard};
 use crate::work::load::table::{TableColumn, fit};
-use crate::work::load::{Shared, guard};
 use crate::work::seam::{Blocked, MemberVerdict, SourceFault, WorkPlan};
-use crate::work::tables::beside::beside;
+use crate::work::tables::beside::{BesidePlan, beside};
 use crate::work::tables::source::{Admitted, Source, admit, note};
 
 /// Rows that a database may refuse in one load when no other bound is said.
@@ -78,8 +78,6 @@ pub(crate) fn plan(
     }
     let aside = rejects.map(|path| beside(env.reach, path, true)).transpose();
     let aside = aside.map_err(Blocked::Output)?;
-    let mut outputs = vec![loaded(config, &table)];
-    outputs.extend(aside.as_ref().map(|plan| plan.planned(OutputRole::SetAside)));
     let job = Job {
         table,
         columns: heads,
@@ -89,6 +87,20 @@ pub(crate) fn plan(
         aside_up_to: aside_up_to(config),
         guard: guard(env)?,
     };
+    Ok(planned(config, destination, admitted, plan, job, aside.as_ref()))
+}
+
+/// The plan of a load, of those entries that fit.
+fn planned(
+    config: &LoadConfig,
+    destination: &Shared,
+    admitted: Admitted,
+    plan: Plan,
+    job: Job,
+    aside: Option<&BesidePlan>,
+) -> WorkPlan {
+    let mut outputs = vec![loaded(config, &job.table)];
+    outputs.extend(aside.map(|plan| plan.planned(OutputRole::SetAside)));
     let doing = format!("loading {} into {}", words::files(admitted.sources.len()), job.table);
     let fits = |verdict: &MemberVerdict| matches!(verdict, MemberVerdict::Fits);
     let filings = admitted.verdicts.iter().filter(|(_, verdict)| fits(verdict));
@@ -101,14 +113,14 @@ pub(crate) fn plan(
         rejects_header: aside.map(|plan| plan.header),
         destination: destination.clone(),
     };
-    Ok(WorkPlan {
+    WorkPlan {
         verdicts: admitted.verdicts,
         outputs,
         program: None,
         foreign: None,
         doing,
         work: Box::new(work),
-    })
+    }
 }
 
 /// The rows in their table, as an output.

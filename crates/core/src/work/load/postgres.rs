@@ -6,19 +6,23 @@ use std::time::Duration;
 
 use postgres::error::SqlState;
 use postgres::{Client, Config, NoTls};
-use vadegate_tables::Kind;
 
 use crate::fault::at;
-use crate::work::load::blocks::Block;
+use crate::work::load::block::Block;
 use crate::work::load::config::{Mode, Password, Server};
 use crate::work::load::destination::{
-    DbError, Destination, End, Job, MARKERS, Marker, Refusal, SomeRows, Standing, Unloaded,
-    Written, listed, lost, markers_beside, quoted, quoted_table,
+    DbError, Destination, End, Job, Marker, SomeRows, Standing, Unloaded, Written, listed, lost,
+    markers_beside, quoted, quoted_table,
 };
 use crate::work::load::table::TableColumn;
 
 mod copy;
+mod markers;
 mod secure;
+mod words;
+
+use markers::{guard, is_there, make_markers, write_markers};
+use words::{away, error_text, kind_of, not_connected, told, word};
 
 /// How long a connection may take, unless the address says.
 const CONNECT: Duration = Duration::from_secs(10);
@@ -35,95 +39,6 @@ const SESSION: &str = "SET statement_timeout = 0; SET lock_timeout = '30s';
 pub(crate) struct Postgres {
     server: Server,
     client: Option<Client>,
-}
-
-/// The words of an error, with the server's detail and hint.
-fn words(error: &postgres::Error) -> String {
-    let Some(told) = error.as_db_error() else {
-        let mut words = error.to_string();
-        let mut source = std::error::Error::source(error);
-        while let Some(cause) = source {
-            words = format!("{words}: {cause}");
-            source = cause.source();
-        }
-        return words;
-    };
-    let mut words = told.message().to_owned();
-    for more in [told.detail(), told.hint()].into_iter().flatten() {
-        words = format!("{words}; {more}");
-    }
-    words
-}
-
-/// An error that is about no row.
-#[expect(clippy::needless_pass_by_value, reason = "it stands where an error is mapped")]
-fn away(error: postgres::Error) -> DbError {
-    DbError::Away(words(&error))
-}
-
-/// An error of connecting, with what helps against the commonest one.
-fn not_connected(error: postgres::Error) -> DbError {
-    match away(error) {
-        DbError::Away(why) if why.contains("certificate") => DbError::Away(format!(
-            "{why}; name the certificate that vouches for it in `certificates`, or do without \
-             encryption by ?sslmode=disable in `to`"
-        )),
-        other => other,
-    }
-}
-
-/// An error of writing rows: the server's refusal of one, or something else.
-fn told(error: postgres::Error) -> DbError {
-    let Some(told) = error.as_db_error() else { return away(error) };
-    // Classes of PostgreSQL's appendix A: data exceptions, constraints, a view's check,
-    // and what a trigger raises.
-    let about_rows = ["22", "23", "44"].iter().any(|class| told.code().code().starts_with(class))
-        || *told.code() == SqlState::RAISE_EXCEPTION;
-    if !about_rows {
-        return away(error);
-    }
-    let (column, value) = copy::place(told.where_().unwrap_or_default());
-    DbError::Refused(Refusal {
-        why: words(&error),
-        at: None,
-        column: column.or(told.column().map(str::to_owned)),
-        value,
-    })
-}
-
-/// What a type of the server is taken for.
-fn kind_of(name: &str) -> Option<Kind> {
-    Some(match name {
-        "bool" => Kind::Boolean,
-        "int2" | "int4" | "int8" => Kind::Integer,
-        "numeric" => Kind::Decimal,
-        "float4" | "float8" => Kind::Real,
-        "text" | "varchar" | "bpchar" | "citext" => Kind::Text,
-        "date" => Kind::Date,
-        "time" | "timetz" => Kind::Time,
-        "timestamp" | "timestamptz" => Kind::Timestamp,
-        _ => return None,
-    })
-}
-
-fn word(kind: Kind) -> &'static str {
-    match kind {
-        Kind::Text => "text",
-        Kind::Integer => "bigint",
-        Kind::Decimal => "numeric",
-        Kind::Real => "double precision",
-        Kind::Boolean => "boolean",
-        Kind::Date => "date",
-        Kind::Time => "time",
-        Kind::Timestamp => "timestamp",
-    }
-}
-
-/// A number for an advisory lock, the same for the same name.
-fn lock_number(name: &str) -> i64 {
-    let sum = crate::files::sha256::Sum::of(name.as_bytes());
-    let [a, b, c, d, e, f, g, h, ..] = sum;
-    i64::from_be_bytes([a, b, c, d, e, f, g, h])
 }
 
 impl Postgres {
@@ -199,50 +114,6 @@ impl Postgres {
         }
         done
     }
-}
-
-/// Waits for who loads under the same name, and bars others.
-fn guard(client: &mut Client, name: &str) -> Result<(), DbError> {
-    let number = lock_number(name);
-    client.execute("SELECT pg_advisory_xact_lock($1)", &[&number]).map(drop).map_err(away)
-}
-
-fn is_there(client: &mut Client, quoted: &str) -> Result<bool, DbError> {
-    let found = client.query_one("SELECT to_regclass($1) IS NOT NULL", &[&quoted]).map_err(away)?;
-    Ok(found.get(0))
-}
-
-fn make_markers(client: &mut Client, table: &str) -> Result<(), DbError> {
-    let markers = markers_beside(table);
-    if is_there(client, &markers)? {
-        return Ok(());
-    }
-    // Two who make it in one moment would be in each other's way.
-    guard(client, MARKERS)?;
-    let sql = format!(
-        "CREATE TABLE IF NOT EXISTS {markers} (load text NOT NULL, entry bigint NOT NULL, gate text NOT NULL,
-           path text NOT NULL, sha256 text NOT NULL, table_name text NOT NULL, rows bigint NOT NULL,
-           account text NOT NULL, loaded_at timestamptz NOT NULL DEFAULT now(),
-           unloaded_at timestamptz, unloaded_rows bigint, PRIMARY KEY (load, entry))"
-    );
-    client.batch_execute(&sql).map_err(away)
-}
-
-fn write_markers(client: &mut Client, table: &str, markers: &[Marker]) -> Result<(), DbError> {
-    let sql = format!(
-        "INSERT INTO {} (load, entry, gate, path, sha256, table_name, rows, account)
-         VALUES ($1, $2, $3, $4, $5, $6, $7, $8)",
-        markers_beside(table)
-    );
-    let statement = client.prepare(&sql).map_err(away)?;
-    for marker in markers {
-        let Marker { load, entry, gate, path, sha256, table, rows, account } = marker;
-        let rows = rows.cast_signed();
-        client
-            .execute(&statement, &[load, entry, gate, path, sha256, table, &rows, account])
-            .map_err(away)?;
-    }
-    Ok(())
 }
 
 /// The temporary table through which rows go that take the place of others.
@@ -356,7 +227,7 @@ impl Destination for Postgres {
             client.batch_execute("COMMIT").map_err(|error| match error.as_db_error() {
                 // A constraint that is only looked at now; the server has rolled back.
                 Some(_) => told(error),
-                None => DbError::Doubt(words(&error)),
+                None => DbError::Doubt(error_text(&error)),
             })?;
             injected("load.committed").map_err(|_| DbError::Doubt("the answer was lost".into()))
         })

@@ -7,8 +7,8 @@ use crate::words;
 use crate::work::env::Env;
 use crate::work::load::config::LoadConfig;
 use crate::work::load::destination::{DbError, Destination, Unloaded};
+use crate::work::load::place::table_in;
 use crate::work::load::table::TableColumn;
-use crate::work::load::table_in;
 use crate::work::seam::{NotDone, PlaceRows};
 
 impl From<DbError> for NotDone {

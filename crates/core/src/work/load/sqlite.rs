@@ -1,7 +1,9 @@
 //! Loading into a SQLite file: prepared inserts in one transaction.
 
 mod insert;
+mod markers;
 mod place;
+mod words;
 
 use std::collections::HashMap;
 use std::os::unix::fs::MetadataExt;
@@ -10,20 +12,21 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use rusqlite::types::ValueRef;
-use rusqlite::{Connection, ErrorCode, OpenFlags, OptionalExtension, params};
-use vadegate_tables::Kind;
+use rusqlite::{Connection, OpenFlags, OptionalExtension, params};
 
 use crate::fault::at;
 use crate::files::at::Folder;
 use crate::files::roots::Reach;
-use crate::work::load::blocks::Block;
+use crate::work::load::block::Block;
 use crate::work::load::destination::{
-    DbError, Destination, End, Job, Marker, Refusal, SomeRows, Standing, Unloaded, listed, lost,
-    markers_beside, parts, quoted, quoted_table,
+    DbError, Destination, End, Job, MARKERS, Marker, Refusal, SomeRows, Standing, Unloaded, listed,
+    lost, markers_beside, parts, quoted, quoted_table,
 };
 use crate::work::load::table::TableColumn;
 use insert::write_rows;
+use markers::{make_markers, write_markers};
 use place::in_open_folder;
+use words::{away, is_refusal, kind_of};
 
 /// How long another program may keep the file locked before it counts as busy.
 const BUSY: Duration = Duration::from_secs(10);
@@ -45,52 +48,6 @@ pub(crate) struct Sqlite {
     folder: Option<Arc<Folder>>,
     /// Device and inode of the file that is open.
     file: Option<(u64, u64)>,
-}
-
-/// An error that is not about a row.
-#[expect(clippy::needless_pass_by_value, reason = "it stands where an error is mapped")]
-fn away(error: rusqlite::Error) -> DbError {
-    DbError::Away(error.to_string())
-}
-
-/// Whether an error is about the row that was written.
-fn is_refusal(error: &rusqlite::Error) -> bool {
-    matches!(
-        error.sqlite_error_code(),
-        Some(ErrorCode::ConstraintViolation | ErrorCode::TypeMismatch | ErrorCode::TooBig)
-    )
-}
-
-/// What a declared type is taken for: the names that we give, and what SQLite itself
-/// sees in others (<https://www.sqlite.org/datatype3.html>, section 3.1).
-fn kind_of(declared: &str) -> Option<Kind> {
-    let name = declared.split('(').next().unwrap_or_default().trim().to_ascii_uppercase();
-    let has = |part: &str| name.contains(part);
-    Some(match name.as_str() {
-        "" | "ANY" => return None,
-        "DATE" => Kind::Date,
-        "TIME" => Kind::Time,
-        "TIMESTAMP" | "DATETIME" => Kind::Timestamp,
-        "BOOLEAN" | "BOOL" => Kind::Boolean,
-        _ if has("INT") => Kind::Integer,
-        _ if has("CHAR") || has("CLOB") || has("TEXT") => Kind::Text,
-        _ if has("BLOB") => return None,
-        _ if has("REAL") || has("FLOA") || has("DOUB") => Kind::Real,
-        _ => Kind::Decimal,
-    })
-}
-
-fn word(kind: Kind) -> &'static str {
-    match kind {
-        Kind::Text => "TEXT",
-        Kind::Integer => "INTEGER",
-        Kind::Decimal => "NUMERIC",
-        Kind::Real => "REAL",
-        Kind::Boolean => "BOOLEAN",
-        Kind::Date => "DATE",
-        Kind::Time => "TIME",
-        Kind::Timestamp => "TIMESTAMP",
-    }
 }
 
 impl Sqlite {
@@ -162,36 +119,6 @@ impl Sqlite {
     }
 }
 
-fn make_markers(connection: &Connection, table: &str) -> Result<(), DbError> {
-    let sql = format!(
-        "CREATE TABLE IF NOT EXISTS {0} (load TEXT NOT NULL, entry INTEGER NOT NULL, gate TEXT NOT NULL,
-           path TEXT NOT NULL, sha256 TEXT NOT NULL, table_name TEXT NOT NULL, rows INTEGER NOT NULL,
-           account TEXT NOT NULL, loaded_at TIMESTAMP NOT NULL DEFAULT CURRENT_TIMESTAMP,
-           unloaded_at TIMESTAMP, unloaded_rows INTEGER, PRIMARY KEY (load, entry));
-         CREATE INDEX IF NOT EXISTS {1}_entry ON {0} (entry)",
-        markers_beside(table),
-        super::MARKERS
-    );
-    connection.execute_batch(&sql).map_err(away)
-}
-
-fn write_markers(connection: &Connection, table: &str, markers: &[Marker]) -> Result<(), DbError> {
-    let sql = format!(
-        "INSERT INTO {} (load, entry, gate, path, sha256, table_name, rows, account)
-         VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-        markers_beside(table)
-    );
-    let mut statement = connection.prepare(&sql).map_err(away)?;
-    for marker in markers {
-        let Marker { load, entry, gate, path, sha256, table, rows, account } = marker;
-        let rows = rows.cast_signed();
-        statement
-            .execute(params![load, entry, gate, path, sha256, table, rows, account])
-            .map_err(away)?;
-    }
-    Ok(())
-}
-
 fn injected(point: &'static str) -> Result<(), DbError> {
     at(point).map_err(|error| DbError::Away(error.to_string()))
 }
@@ -253,7 +180,7 @@ impl Destination for Sqlite {
             return Ok(());
         }
         let has = "SELECT 1 FROM sqlite_schema WHERE type = 'table' AND name = ?";
-        let found = self.connection()?.query_row(has, [super::MARKERS], |_| Ok(())).optional();
+        let found = self.connection()?.query_row(has, [MARKERS], |_| Ok(())).optional();
         if found.map_err(away)?.is_some() {
             // Where somebody is loading just now, that need not be waited for.
             return Ok(());
@@ -302,7 +229,7 @@ impl Destination for Sqlite {
             let there: Option<i64> = connection
                 .query_row(
                     "SELECT 1 FROM sqlite_schema WHERE type = 'table' AND name = ?",
-                    [super::MARKERS],
+                    [MARKERS],
                     |row| row.get(0),
                 )
                 .optional()

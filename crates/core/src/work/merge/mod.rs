@@ -3,6 +3,7 @@
 pub mod by_hand;
 pub(crate) mod carry_out;
 pub(crate) mod config;
+pub(crate) mod outputs;
 pub(crate) mod plan;
 
 use std::path::{Path, PathBuf};

@@ -20,7 +20,6 @@ use crate::work::deaths::{BeingRead, Deaths};
 use crate::work::env::Env;
 use crate::work::seam::{Failure, MemberVerdict, SourceFault};
 use crate::work::tables::shaping::{Shaping, Value};
-use crate::work::tables::stage::refused;
 
 /// A source of a merge.
 pub(crate) struct Source {
@@ -265,4 +264,16 @@ pub(crate) fn admit(
         admitted.verdicts.push((member, verdict));
     }
     admitted
+}
+
+/// What the output's form cannot hold will not be held another time either.
+pub(crate) fn refused(error: MergeError) -> Failure {
+    match error {
+        MergeError::Output(error) if error.kind() == io::ErrorKind::Interrupted => Failure::Stopped,
+        MergeError::Output(error) if error.kind() != io::ErrorKind::InvalidData => {
+            Failure::Output(error)
+        }
+        MergeError::Output(error) => Failure::Refused(error.to_string()),
+        other => Failure::Refused(other.to_string()),
+    }
 }

@@ -5,13 +5,13 @@ use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::AtomicBool;
 
-use vadegate_tables::{Account, Input, MergeError, Merger, Plan};
+use vadegate_tables::{Account, Input, Merger, Plan};
 
 use crate::files::at::At;
 use crate::filing::staging::Staging;
 use crate::ledger::requests::MadeOutput;
 use crate::work::seam::Failure;
-use crate::work::tables::source::{Source, copy_all, strictest_mode};
+use crate::work::tables::source::{Source, copy_all, refused, strictest_mode};
 
 /// What was staged.
 pub(crate) struct Staged {
@@ -109,16 +109,4 @@ fn write_all(
     };
     let rows = rows.finish(account.rows_out, Some(json)).map_err(Failure::Output)?;
     Ok(Staged { rows, rejects, account })
-}
-
-/// What the output's form cannot hold will not be held another time either.
-pub(crate) fn refused(error: MergeError) -> Failure {
-    match error {
-        MergeError::Output(error) if error.kind() == io::ErrorKind::Interrupted => Failure::Stopped,
-        MergeError::Output(error) if error.kind() != io::ErrorKind::InvalidData => {
-            Failure::Output(error)
-        }
-        MergeError::Output(error) => Failure::Refused(error.to_string()),
-        other => Failure::Refused(other.to_string()),
-    }
 }

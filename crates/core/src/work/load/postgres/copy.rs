@@ -7,9 +7,9 @@ use std::io::{self, Write};
 use postgres::Client;
 use vadegate_tables::Cell;
 
-use crate::work::load::blocks::Block;
+use crate::work::load::block::Block;
 use crate::work::load::destination::{Aside, DbError, Job, Refusal, Written};
-use crate::work::load::postgres::{away, told};
+use crate::work::load::postgres::words::{away, told};
 
 /// Bytes that are handed to the driver at once, about.
 const PIECE: usize = 256 * 1024;
@@ -189,21 +189,6 @@ fn line_of(error: &postgres::Error) -> Option<u64> {
     digits.parse().ok()
 }
 
-/// The column and the value in the server's words about a line of a COPY: `COPY waves,
-/// line 3, column height_m: "x"`.
-pub(crate) fn place(words: &str) -> (Option<String>, Option<String>) {
-    let Some((_, after)) = words.split_once(", column ") else { return (None, None) };
-    let after = after.lines().next().unwrap_or_default();
-    match after.split_once(": ") {
-        Some((column, value)) => {
-            let value = value.strip_prefix('"').unwrap_or(value);
-            let value = value.strip_suffix('"').unwrap_or(value);
-            (Some(column.to_owned()), Some(value.to_owned()))
-        }
-        None => (Some(after.to_owned()), None),
-    }
-}
-
 fn encode(out: &mut Vec<u8>, block: &Block, row: usize) {
     for (at, cell) in block.row(row).enumerate() {
         if at > 0 {
@@ -250,6 +235,7 @@ fn escape(out: &mut Vec<u8>, text: &str) {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::work::load::postgres::words::place;
     use proptest::prelude::*;
 
     #[test]

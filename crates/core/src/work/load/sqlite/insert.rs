@@ -7,10 +7,10 @@ use rusqlite::types::{ToSqlOutput, Value, ValueRef};
 use rusqlite::{Connection, Statement, ToSql};
 use vadegate_tables::Cell;
 
-use crate::work::load::blocks::Block;
+use crate::work::load::block::Block;
 use crate::work::load::config::Mode;
 use crate::work::load::destination::{Aside, DbError, Job, Refusal, Written, quoted_table};
-use crate::work::load::sqlite::{away, is_refusal, word};
+use crate::work::load::sqlite::words::{away, is_refusal, word};
 
 /// A cell as SQLite keeps it: dates and times as ISO 8601 text with a space between
 /// them, truth as 0 and 1.

@@ -1,0 +1,69 @@
+//! The record of a batch that was worked.
+
+use std::time::Duration;
+
+use crate::engine::pass::ctx::Pass;
+use crate::engine::pass::publish;
+use crate::ledger::error::LedgerError;
+use crate::ledger::requests::{Claimed, CommitBatch};
+use crate::ledger::types::Filing;
+use crate::ledger::words::Effect;
+use crate::work::seam::Made;
+
+/// After the ledger could not record what nobody can know again, it is tried again this
+/// much later.
+const RECORD_AGAIN: Duration = Duration::from_secs(1);
+
+/// A batch whose entries are claimed.
+pub(crate) struct ClaimedBatch {
+    pub claimed: Claimed,
+    pub filings: Vec<Filing>,
+    pub effect: Effect,
+}
+
+/// Records a batch as worked, and publishes what it made.
+pub(crate) fn record(
+    p: &mut Pass,
+    batch: &ClaimedBatch,
+    made: Made,
+    words: String,
+) -> Result<(), LedgerError> {
+    let number = batch.claimed.batch;
+    // What was not needed must not be left.
+    let unneeded = batch.claimed.staged.iter().zip(&made.outputs);
+    let unneeded = unneeded.filter(|(_, made)| made.is_none());
+    p.live.discard_staged(unneeded.filter_map(|(staged, _)| staged.as_deref()));
+    let mut entries = Vec::with_capacity(batch.filings.len());
+    for (at, filing) in batch.filings.iter().enumerate() {
+        let mut entry = filing.entry.clone();
+        entry.batch = Some(number);
+        // Without a place it is worked all the same, and told when it is to be filed.
+        let target = p.live.archive_path(&entry).unwrap_or(None);
+        entries.push((entry.id, made.rows.get(at).copied(), target));
+    }
+    p.report.worked += entries.len() as u64;
+    let commit = CommitBatch { batch: number, entries, outputs: made.outputs, words };
+    if batch.effect == Effect::Unprovable {
+        commit_insisting(p, &commit)?;
+    } else {
+        p.context().ledger.commit(commit)?;
+    }
+    publish::batch(p, number)
+}
+
+/// The work is done, and nobody could know that again: only the record is missing, and it is
+/// tried until the ledger takes it, rather than to do the work twice.
+fn commit_insisting(p: &Pass, commit: &CommitBatch) -> Result<(), LedgerError> {
+    loop {
+        match p.context().ledger.commit(commit.clone()) {
+            Err(error @ LedgerError::Sqlite { .. }) => {
+                let words = format!("{error}; a finished program waits for its record");
+                p.live.problem("ledger", Some(words));
+                if p.context().stopped_within(RECORD_AGAIN) {
+                    return Err(error);
+                }
+            }
+            other => return other,
+        }
+    }
+}

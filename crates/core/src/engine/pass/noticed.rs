@@ -1,0 +1,61 @@
+//! Versions that are seen for the first time.
+
+use std::time::Duration;
+
+use jiff::Timestamp;
+
+use crate::arrivals::settle::Look;
+use crate::arrivals::sweep::Seen;
+use crate::engine::gate::state::{Arriving, Live};
+use crate::engine::pass::complete::out_of_bounds;
+use crate::files::version::Version;
+use crate::pattern::Fields;
+
+/// What is known of a file that is seen for the first time.
+pub(crate) fn arriving(seen: &Seen, fields: Fields, now: Duration) -> Arriving {
+    Arriving {
+        version: seen.version,
+        fields,
+        look: Look { first_seen: now, changed_ns: seen.changed_ns },
+        seen_at: Timestamp::now().as_millisecond(),
+        because: "".into(),
+        generation: 0,
+        not_before: Duration::ZERO,
+        noticed: now,
+    }
+}
+
+/// Takes note of a version that was not seen before.
+pub(crate) fn new_version(
+    live: &Live,
+    path: &str,
+    version: Version,
+    changed_ns: i64,
+    fields: Fields,
+    generation: u32,
+) {
+    let clock = live.context.clock();
+    // Where the inode's time says nothing it must not make a new version at each look.
+    let version = if live.trusts_inode_time() { version } else { version.without_inode_time() };
+    let mut state = live.state();
+    if out_of_bounds(&live.gate, &version, clock.wall_ns).is_some() {
+        state.arriving.remove(path);
+        return;
+    }
+    let earlier = state.arriving.get(path).map(|arriving| (arriving.seen_at, arriving.noticed));
+    let arriving = Arriving {
+        version,
+        fields,
+        look: Look { first_seen: clock.steady, changed_ns },
+        seen_at: earlier.map_or(clock.wall_ns.div_euclid(1_000_000), |(seen_at, _)| seen_at),
+        because: "just noticed".into(),
+        generation,
+        not_before: Duration::ZERO,
+        noticed: earlier.map_or(clock.steady, |(_, noticed)| noticed),
+    };
+    state.arriving.insert(path.to_owned(), arriving);
+    drop(state);
+    if earlier.is_none() {
+        live.context.pulse(&live.gate.name);
+    }
+}
