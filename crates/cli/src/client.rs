@@ -6,11 +6,10 @@ use std::path::Path;
 use std::time::Duration;
 
 use serde::de::DeserializeOwned;
+use vadegate_core::act::{Adoption, Done};
+use vadegate_core::ask::{Answer, EntryView, FileView, GateView, LoadedRows, Rehearsed};
 use vadegate_core::config::Config;
-use vadegate_core::engine::{
-    Adoption, Answer, Done, Engine, EntryView, FileView, GateView, LoadedRows, Rehearsed,
-    running_service,
-};
+use vadegate_core::engine::{Engine, running_service};
 use vadegate_core::ledger::{Change, Count, Entry, OutputAccount, Page, Query};
 use vadegate_service::{AdoptOrder, Order, Problem, ServiceInfo, TrimOrder, Trimmed, read_token};
 

@@ -2,8 +2,9 @@
 
 use std::process::ExitCode;
 
+use vadegate_core::ask::WhyError;
 use vadegate_core::config::ConfigError;
-use vadegate_core::engine::{EngineError, WhyError};
+use vadegate_core::engine::EngineError;
 use vadegate_core::ledger::LedgerError;
 use vadegate_service::{Problem, ServeError};
 

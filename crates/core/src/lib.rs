@@ -2,7 +2,9 @@
 //! work and filing. Plain threads; nothing here serves, prints or reads
 //! arguments.
 
+pub mod act;
 pub mod arrivals;
+pub mod ask;
 pub mod check;
 pub mod config;
 pub mod engine;

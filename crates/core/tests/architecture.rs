@@ -78,9 +78,9 @@ fn every_test_that_the_promises_name_is_there() {
 }
 
 /// The rooms of the core: each may know those before it.
-const ROOMS: [&str; 12] = [
+const ROOMS: [&str; 14] = [
     "fault", "words", "files", "pattern", "arrivals", "settings", "ledger", "filing", "work",
-    "config", "check", "engine",
+    "config", "check", "engine", "ask", "act",
 ];
 
 /// The modules of the core by their path, with their code: without comments, tests and what

@@ -1,7 +1,8 @@
 //! Figures for Prometheus, in its text format.
 
 use prometheus::{Encoder, IntGauge, IntGaugeVec, Opts, Registry, TextEncoder};
-use vadegate_core::engine::{Engine, EngineError, GateView};
+use vadegate_core::ask::GateView;
+use vadegate_core::engine::{Engine, EngineError};
 
 /// Writes the present figures.
 pub(crate) fn write(engine: &Engine) -> Result<String, EngineError> {

@@ -7,7 +7,8 @@ use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, ResponseError};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
-use vadegate_core::engine::{EngineError, WhyError};
+use vadegate_core::ask::WhyError;
+use vadegate_core::engine::EngineError;
 use vadegate_core::ledger::LedgerError;
 
 /// A problem document.

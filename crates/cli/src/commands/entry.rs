@@ -3,7 +3,7 @@
 use std::fmt::Write;
 
 use jiff::tz::TimeZone;
-use vadegate_core::engine::{EntryView, Lies, LiesNow};
+use vadegate_core::ask::{EntryView, Lies, LiesNow};
 use vadegate_core::ledger::{Batch, BatchOutcome, Query};
 
 use crate::args::Entry as EntryArgs;

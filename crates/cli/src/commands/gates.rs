@@ -1,7 +1,8 @@
 //! `gates`, `pause` and `resume`.
 
+use vadegate_core::ask::{GateState, GateView};
 use vadegate_core::config::Config;
-use vadegate_core::engine::{Engine, GateState, GateView};
+use vadegate_core::engine::Engine;
 
 use crate::args::{GateNames, Gates};
 use crate::client::{Client, Remote};

@@ -4,8 +4,9 @@ use std::process::ExitCode;
 
 use indicatif::{ProgressBar, ProgressStyle};
 use serde::Serialize;
+use vadegate_core::ask::{Difference, Differs, Verified};
 use vadegate_core::config::Config;
-use vadegate_core::engine::{Difference, Differs, Engine, StateLock, Verified};
+use vadegate_core::engine::{Engine, StateLock};
 use vadegate_core::ledger;
 use vadegate_service::TrimOrder;
 

@@ -2,7 +2,7 @@
 
 use serde::Serialize;
 use vadegate_core::arrivals::Kind;
-use vadegate_core::engine::{FileView, Verdict};
+use vadegate_core::ask::{FileView, Verdict};
 
 /// One thing in a folder that is no gate's.
 #[derive(Serialize)]

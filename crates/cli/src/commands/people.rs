@@ -3,8 +3,8 @@
 use std::io::{self, IsTerminal, Write};
 use std::process::ExitCode;
 
+use vadegate_core::act::{Adoption, Doing, Done};
 use vadegate_core::config::Config;
-use vadegate_core::engine::{Adoption, Doing, Done};
 use vadegate_service::{AdoptOrder, Order, OrderBy};
 
 use super::ledger::query;

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use vadegate_core::engine::{Rehearsed, Will};
+use vadegate_core::ask::{Rehearsed, Will};
 
 use crate::args::Rehearse;
 use crate::client::Client;

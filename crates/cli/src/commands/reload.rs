@@ -1,7 +1,8 @@
 //! `reload`: the running service takes its changed configuration.
 
+use vadegate_core::act::Reloaded;
 use vadegate_core::config::Config;
-use vadegate_core::engine::{Reloaded, running_service};
+use vadegate_core::engine::running_service;
 
 use crate::args::Json;
 use crate::client::Remote;

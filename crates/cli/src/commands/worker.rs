@@ -8,8 +8,8 @@ use std::process::{Command, ExitCode, ExitStatus, Stdio};
 use std::sync::mpsc;
 use std::time::{Duration, Instant};
 
+use vadegate_core::act::{Offered, WorkerEnd};
 use vadegate_core::config::{Config, write_bytes};
-use vadegate_core::engine::{Offered, WorkerEnd};
 use vadegate_service::{EndOrder, ProlongOrder, Prolonged, TakeOrder};
 
 use crate::args::Worker;

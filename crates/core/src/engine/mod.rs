@@ -1,8 +1,6 @@
 //! The engine: a thread for each gate, and the questions that are asked of
 //! them while they run.
 
-pub(crate) mod act;
-pub(crate) mod ask;
 pub(crate) mod clock;
 pub(crate) mod error;
 pub(crate) mod gate;
@@ -25,16 +23,6 @@ use gate::runner::GateRunner;
 use shared::Context;
 
 pub use crate::files::lock::{ADDRESS_FILE, LockError, StateLock, owner_of, running_service};
-pub use act::actions::{Adoption, Doing, Done, How, LeftFile, Made, Refused};
-pub use act::leases::{Offered, WorkerEnd};
-pub use act::reload::Reloaded;
-pub use ask::entry::{EntryView, Lies, LiesNow};
-pub use ask::files::FilePage;
-pub use ask::gates::{Activity, FileView, GateState, GateView, Match, Matches, Miss, Verdict};
-pub use ask::places::{LoadedColumn, LoadedRows};
-pub use ask::rehearsed::{Rehearsed, Will};
-pub use ask::verify::{Difference, Differs, Progress, Verified};
-pub use ask::why::{Answer, WhyError};
 pub use error::EngineError;
 pub use pass::batches::Gathering;
 pub use pass::report::PassReport;
@@ -42,19 +30,19 @@ pub use shared::Pulse;
 
 /// All gates of a configuration over one ledger.
 pub struct Engine {
-    inner: RwLock<Inner>,
+    pub(crate) inner: RwLock<Inner>,
     /// What is wrong with the configuration file as it is now, while the one
     /// before is still in force.
-    fault: Mutex<Option<String>>,
+    pub(crate) fault: Mutex<Option<String>>,
     _lock: Option<StateLock>,
 }
 
-struct Inner {
-    context: Arc<Context>,
-    gates: BTreeMap<String, Arc<GateHandle>>,
+pub(crate) struct Inner {
+    pub(crate) context: Arc<Context>,
+    pub(crate) gates: BTreeMap<String, Arc<GateHandle>>,
     /// Gates of earlier configurations that end what they were doing.
-    retired: Vec<Arc<GateHandle>>,
-    running: bool,
+    pub(crate) retired: Vec<Arc<GateHandle>>,
+    pub(crate) running: bool,
 }
 
 impl Engine {
@@ -93,11 +81,11 @@ impl Engine {
         Engine { inner: RwLock::new(inner), fault: Mutex::default(), _lock: lock }
     }
 
-    fn inner(&self) -> RwLockReadGuard<'_, Inner> {
+    pub(crate) fn inner(&self) -> RwLockReadGuard<'_, Inner> {
         self.inner.read().unwrap_or_else(|p| p.into_inner())
     }
 
-    fn context(&self) -> Arc<Context> {
+    pub(crate) fn context(&self) -> Arc<Context> {
         Arc::clone(&self.inner().context)
     }
 
@@ -211,14 +199,14 @@ impl Engine {
     }
 
     /// Wakes every gate: something may be ready.
-    fn look_everywhere(&self) {
+    pub(crate) fn look_everywhere(&self) {
         for handle in self.inner().gates.values() {
             // A gate whose thread has ended needs no telling.
             let _ = handle.commands.send(Command::Look);
         }
     }
 
-    fn handle(&self, name: &str) -> Result<Arc<GateHandle>, EngineError> {
+    pub(crate) fn handle(&self, name: &str) -> Result<Arc<GateHandle>, EngineError> {
         let inner = self.inner();
         inner.gates.get(name).cloned().ok_or_else(|| {
             let known: Vec<String> = inner.gates.keys().map(|name| format!("`{name}`")).collect();

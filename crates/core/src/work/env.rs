@@ -11,7 +11,7 @@ use jiff::tz::TimeZone;
 use crate::files::roots::Reach;
 use crate::ledger::Ledger;
 use crate::ledger::types::{Entry, Filing};
-use crate::pattern::Builtins;
+use crate::pattern::template::Builtins;
 use crate::pattern::template::{Template, TemplateError};
 use crate::work::deaths::Deaths;
 

@@ -4,7 +4,8 @@ use actix_web::web::{self, Data, Json, Path};
 use actix_web::{HttpRequest, HttpResponse, get};
 use serde::Deserialize;
 use utoipa::IntoParams;
-use vadegate_core::engine::{Answer, EngineError, EntryView, LoadedRows};
+use vadegate_core::ask::{Answer, EntryView, LoadedRows};
+use vadegate_core::engine::EngineError;
 use vadegate_core::ledger::{Count, CountBy, Entry, OutputAccount, Page, Query as EntryQuery};
 
 use crate::problem::Problem;

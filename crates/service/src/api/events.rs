@@ -5,7 +5,7 @@ use actix_web::web::{self, Data, Json};
 use actix_web::{HttpRequest, HttpResponse, get};
 use serde::Deserialize;
 use utoipa::IntoParams;
-use vadegate_core::engine::Activity;
+use vadegate_core::ask::Activity;
 use vadegate_core::ledger::Change;
 
 use crate::problem::Problem;

@@ -5,7 +5,8 @@ use actix_web::web::{self, Data, Json, Path};
 use actix_web::{HttpResponse, get, post};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
-use vadegate_core::engine::{FilePage, FileView, GateView, Matches, PassReport, Rehearsed};
+use vadegate_core::ask::{FilePage, FileView, GateView, Matches, Rehearsed};
+use vadegate_core::engine::PassReport;
 use vadegate_core::pattern::Pattern;
 
 use crate::problem::Problem;

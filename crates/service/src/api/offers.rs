@@ -8,8 +8,8 @@ use actix_web::{HttpResponse, get, post};
 use serde::{Deserialize, Serialize};
 use tokio::sync::mpsc;
 use utoipa::ToSchema;
+use vadegate_core::act::{Offered, WorkerEnd};
 use vadegate_core::config::parse_duration;
-use vadegate_core::engine::{Offered, WorkerEnd};
 
 use crate::problem::Problem;
 use crate::{Shared, ask};

@@ -4,7 +4,8 @@ use actix_web::post;
 use actix_web::web::{Data, Json, Path};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
-use vadegate_core::engine::{Adoption, Doing, Done, Engine, How};
+use vadegate_core::act::{Adoption, Doing, Done, How};
+use vadegate_core::engine::Engine;
 use vadegate_core::ledger::{By, Query};
 use vadegate_core::pattern::Pattern;
 

@@ -6,7 +6,7 @@ use actix_web::{HttpResponse, get, post};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
-use vadegate_core::engine::Reloaded;
+use vadegate_core::act::Reloaded;
 
 use crate::problem::Problem;
 use crate::{Shared, ask, openapi};

@@ -5,8 +5,8 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::ask::verify::{Difference, Differs};
 use crate::engine::Engine;
-use crate::engine::ask::verify::{Difference, Differs};
 use crate::engine::error::EngineError;
 use crate::engine::gate::state::Live;
 use crate::ledger::pending::ProvenOutput;

@@ -6,14 +6,14 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::arrivals::sweep::look_at;
-use crate::engine::LedgerError;
-use crate::engine::ask::entry::{Lies, LiesNow};
-use crate::engine::ask::gates;
-use crate::engine::ask::gates::FileView;
-use crate::engine::ask::gates::Verdict;
+use crate::ask::entry::{Lies, LiesNow};
+use crate::ask::gates;
+use crate::ask::gates::FileView;
+use crate::ask::gates::Verdict;
 use crate::engine::error::EngineError;
 use crate::engine::gate::state::Live;
 use crate::engine::shared::Context;
+use crate::ledger::error::LedgerError;
 use crate::ledger::state::State;
 use crate::ledger::types::Entry;
 

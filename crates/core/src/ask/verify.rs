@@ -9,10 +9,10 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::arrivals::sweep;
+use crate::ask::entry::{Lies, LiesNow};
 use crate::config::gate::{Archive, Gate};
 use crate::config::identity::Repeats;
 use crate::engine::Engine;
-use crate::engine::ask::entry::{Lies, LiesNow};
 use crate::engine::error::EngineError;
 use crate::files::roots::Reach;
 use crate::files::sha256::hex;

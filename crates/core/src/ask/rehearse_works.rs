@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use crate::engine::ask::rehearsed::{Rehearsing, Will, hold, wait};
+use crate::ask::rehearsed::{Rehearsing, Will, hold, wait};
 use crate::engine::error::EngineError;
 use crate::engine::gate::state::Live;
 use crate::engine::pass::batches::{ReadyBatch, gather};

@@ -1,24 +1,14 @@
 //! What is asked of the engine: gates, entries, files, rehearsals, tables.
 
-pub(crate) mod entry;
-pub(crate) mod files;
-pub(crate) mod gates;
-pub(crate) mod places;
-pub(crate) mod rehearse;
-pub(crate) mod rehearse_works;
-pub(crate) mod rehearsed;
-pub(crate) mod sample;
-pub(crate) mod verify;
-pub(crate) mod why;
-
 use std::path::PathBuf;
 use std::sync::Arc;
 
+use crate::ask::{files, gates, rehearse, sample, why};
+use crate::ask::files::FilePage;
+use crate::ask::gates::{Activity, FileView, GateView, Matches};
+use crate::ask::rehearsed::Rehearsed;
+use crate::ask::why::{Answer, WhyError};
 use crate::engine::Engine;
-use crate::engine::ask::files::FilePage;
-use crate::engine::ask::gates::{Activity, FileView, GateView, Matches};
-use crate::engine::ask::rehearsed::Rehearsed;
-use crate::engine::ask::why::{Answer, WhyError};
 use crate::engine::error::EngineError;
 use crate::engine::gate::state::Live;
 use crate::ledger::types::{Count, CountBy, Page, Query};

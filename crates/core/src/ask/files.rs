@@ -5,7 +5,7 @@ use std::cmp::Ordering;
 use std::collections::BinaryHeap;
 
 use crate::arrivals::sweep::Seen;
-use crate::engine::ask::gates::{FileView, Match, Matches, Miss, view};
+use crate::ask::gates::{FileView, Match, Matches, Miss, view};
 use crate::engine::error::EngineError;
 use crate::engine::gate::state::Live;
 use crate::files::version::Kind;

@@ -6,10 +6,10 @@
 use std::collections::{HashMap, HashSet};
 use std::path::PathBuf;
 
+use crate::ask::rehearse_works::works;
+use crate::ask::rehearsed::{Rehearsed, Rehearsing, Will, hold};
 use crate::config::identity::Repeats;
 use crate::config::pick::Others;
-use crate::engine::ask::rehearse_works::works;
-use crate::engine::ask::rehearsed::{Rehearsed, Rehearsing, Will, hold};
 use crate::engine::error::EngineError;
 use crate::engine::gate::state::Live;
 use crate::engine::pass::candidate::Candidate;

@@ -1,0 +1,9 @@
+//! What people and workers do.
+
+pub(crate) mod actions;
+pub(crate) mod leases;
+pub(crate) mod reload;
+
+pub use actions::{Adoption, Doing, Done, How, LeftFile, Made, Refused};
+pub use leases::{Offered, WorkerEnd};
+pub use reload::Reloaded;

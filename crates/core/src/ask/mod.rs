@@ -1,0 +1,21 @@
+//! What is asked of the engine: gates, entries, files, rehearsals, tables.
+
+pub(crate) mod entry;
+pub(crate) mod files;
+pub(crate) mod gates;
+pub(crate) mod places;
+pub(crate) mod questions;
+pub(crate) mod rehearse;
+pub(crate) mod rehearse_works;
+pub(crate) mod rehearsed;
+pub(crate) mod sample;
+pub(crate) mod verify;
+pub(crate) mod why;
+
+pub use entry::{EntryView, Lies, LiesNow};
+pub use files::FilePage;
+pub use gates::{Activity, FileView, GateState, GateView, Match, Matches, Miss, Verdict};
+pub use places::{LoadedColumn, LoadedRows};
+pub use rehearsed::{Rehearsed, Will};
+pub use verify::{Difference, Differs, Progress, Verified};
+pub use why::{Answer, WhyError};
