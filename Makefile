@@ -10,7 +10,7 @@ SUDO   = $(shell [ "$$(id -u)" = 0 ] || command -v sudo)
 CONSOLE_SOURCES = $(shell find console/src console/public -type f) console/index.html \
                   console/vite.config.ts console/tsconfig.json console/package-lock.json
 
-.PHONY: demo build console test chaos bench fuzz shots fmt clean compiler browser server disks terminal
+.PHONY: demo build console types quick test chaos bench fuzz shots fmt clean compiler browser server disks terminal
 
 ## demo: build, start the service with demo data and a live feeder, print the address
 demo: build
@@ -31,6 +31,11 @@ console/dist/index.html: $(CONSOLE_SOURCES) console/node_modules/.package-lock.j
 console/node_modules/.package-lock.json: console/package-lock.json
 	$(NPM) ci --no-audit --no-fund
 	touch $@
+
+## types: the API's document in the docs, and the console's types that are made from it
+types: compiler console/node_modules/.package-lock.json
+	VADEGATE_WRITE_DOCUMENT=1 $(CARGO) test --locked -p vadegate-service --lib -- the_document_in_the_docs
+	$(NPM) run types
 
 ## test: formatting, lints, the console's checks, and all tests
 test: compiler browser server disks console

@@ -20,9 +20,7 @@ const path = computed(() => props.account.parts[0]?.path ?? "");
   <section class="panel min-w-0" aria-labelledby="account">
     <div class="flex flex-wrap items-baseline justify-between gap-2 border-b border-line px-4 py-2.5">
       <h2 id="account" class="font-semibold">Account</h2>
-      <RouterLink :to="{ name: 'ledger', query: { output: path } }" class="link text-sm">
-        the files in it
-      </RouterLink>
+      <RouterLink :to="{ name: 'ledger', query: { output: path } }" class="link text-sm"> the files in it </RouterLink>
     </div>
     <p class="px-4 py-3 text-sm" :class="addsUp(account) ? '' : 'text-danger'">
       <b>{{ count(account.rows_in) }}</b> rows in = <b>{{ count(account.rows_out) }}</b> out +
@@ -34,7 +32,9 @@ const path = computed(() => props.account.parts[0]?.path ?? "");
     </p>
     <div class="max-h-72 overflow-auto" tabindex="0" aria-label="Batches of the output">
       <table class="w-full text-sm">
-        <caption class="sr-only">What each batch wrote</caption>
+        <caption class="sr-only">
+          What each batch wrote
+        </caption>
         <thead class="border-y border-line text-xs text-muted">
           <tr>
             <th class="cell" scope="col">Batch</th>

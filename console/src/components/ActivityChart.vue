@@ -26,10 +26,14 @@ const told = (bar: Bar) =>
 <template>
   <figure>
     <figcaption class="flex justify-between text-xs text-muted">
-      <span>Arrivals per {{ each }}</span><span>{{ count(total) }} in all</span>
+      <span>Arrivals per {{ each }}</span
+      ><span>{{ count(total) }} in all</span>
     </figcaption>
     <div class="mt-1 flex gap-1.5">
-      <div class="flex w-8 flex-col justify-between text-right text-[0.6875rem] leading-none text-muted" aria-hidden="true">
+      <div
+        class="flex w-8 flex-col justify-between text-right text-[0.6875rem] leading-none text-muted"
+        aria-hidden="true"
+      >
         <span>{{ count(top) }}</span><span>0</span>
       </div>
       <svg

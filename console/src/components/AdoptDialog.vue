@@ -45,8 +45,8 @@ const ready = computed(
       <DialogPanel class="panel max-h-full w-full max-w-lg space-y-4 overflow-y-auto p-5 shadow-xl">
         <DialogTitle class="text-lg font-semibold">Adopt files as already worked?</DialogTitle>
         <p class="text-sm text-muted">
-          For files that were worked before this gate was there. They stay where they are, get an
-          entry, and the same content is never worked.
+          For files that were worked before this gate was there. They stay where they are, get an entry, and the same
+          content is never worked.
         </p>
         <ErrorNote :error="would.error.value ?? does.error.value" />
         <template v-if="!does.data.value">
@@ -74,7 +74,12 @@ const ready = computed(
         </p>
         <div class="flex justify-end gap-2">
           <button class="button" @click="open = false">{{ does.data.value ? "Close" : "Leave it" }}</button>
-          <button v-if="!does.data.value" class="button button-main" :disabled="!ready || does.isPending.value" @click="does.mutate()">
+          <button
+            v-if="!does.data.value"
+            class="button button-main"
+            :disabled="!ready || does.isPending.value"
+            @click="does.mutate()"
+          >
             Adopt
           </button>
         </div>

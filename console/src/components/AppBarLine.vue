@@ -4,19 +4,12 @@ import type { Line } from "../composables/useLive";
 
 const props = defineProps<{ line: Line }>();
 const words = computed(
-  () =>
-    ({ connecting: "Connecting …", live: "Live", lost: "Connection lost, trying again" })[
-      props.line
-    ],
+  () => ({ connecting: "Connecting …", live: "Live", lost: "Connection lost, trying again" })[props.line],
 );
 </script>
 
 <template>
-  <span
-    role="status"
-    class="flex items-center gap-1.5 text-xs"
-    :class="line === 'lost' ? 'text-danger' : 'text-muted'"
-  >
+  <span role="status" class="flex items-center gap-1.5 text-xs" :class="line === 'lost' ? 'text-danger' : 'text-muted'">
     <span
       class="size-2 rounded-full"
       :class="{ 'bg-good': line === 'live', 'bg-danger': line === 'lost', 'bg-wait': line === 'connecting' }"

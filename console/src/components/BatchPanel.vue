@@ -8,7 +8,7 @@ import FactList from "./FactList.vue";
 
 /** The work in which an entry was last: its outputs, and what it printed. */
 const props = defineProps<{ batch: Batch; entry: number }>();
-const NAMES = { rows: "Output", "set aside": "Set aside", account: "Account", all: "Output of all", load: "Table" };
+const name = (output: Output) => output.label.charAt(0).toUpperCase() + output.label.slice(1);
 const facts = computed(() => {
   const { batch } = props;
   return [
@@ -19,7 +19,7 @@ const facts = computed(() => {
 });
 const written = (output: Output) =>
   [
-    output.rows === null || output.role === "account" ? null : counted(output.rows, "row"),
+    output.rows === null || (output.rows === 0 && !output.account) ? null : counted(output.rows, "row"),
     output.bytes === null ? null : size(output.bytes),
     output.mode,
   ]
@@ -40,16 +40,17 @@ const sum = (output: Output) => {
       <li v-for="output in batch.outputs" :key="output.path" class="py-2">
         <p class="flex flex-wrap justify-between gap-x-4">
           <span>
-            <span class="font-medium">{{ NAMES[output.role] }}</span>
+            <span class="font-medium">{{ name(output) }}</span>
             <span class="ml-2 text-muted">{{ written(output) }}</span>
           </span>
           <RouterLink
-            v-if="output.role !== 'load' && isTable(output.path)"
+            v-if="!output.has_rows && isTable(output.path)"
             :to="{ name: 'table', query: { path: output.path } }"
             class="link"
             :aria-label="`Look into ${output.path}`"
-          >look inside</RouterLink>
-          <RouterLink v-else-if="output.role === 'load'" :to="{ name: 'rows', params: { id: entry } }" class="link">
+            >look inside</RouterLink
+          >
+          <RouterLink v-else-if="output.has_rows" :to="{ name: 'rows', params: { id: entry } }" class="link">
             its rows there
           </RouterLink>
         </p>
@@ -60,7 +61,9 @@ const sum = (output: Output) => {
     </ul>
     <template v-if="batch.words.trim() !== ''">
       <h3 class="label mt-4 mb-1">What the program printed</h3>
-      <pre class="max-h-80 overflow-auto rounded-md bg-raised p-3 font-mono text-xs whitespace-pre-wrap" tabindex="0">{{ batch.words.trimEnd().split("\n").map(visible).join("\n") }}</pre>
+      <pre class="max-h-80 overflow-auto rounded-md bg-raised p-3 font-mono text-xs whitespace-pre-wrap" tabindex="0">{{
+        batch.words.trimEnd().split("\n").map(visible).join("\n")
+      }}</pre>
     </template>
   </section>
 </template>

@@ -26,9 +26,7 @@ const choices = [
 ] as const;
 // Folders are listed by the command line; here they would only be in the way.
 const all = computed(() => (data.value?.files ?? []).filter((file) => file.kind !== "folder"));
-const shown = computed(() =>
-  all.value.filter((file) => verdict.value === "all" || file.verdict === verdict.value),
-);
+const shown = computed(() => all.value.filter((file) => verdict.value === "all" || file.verdict === verdict.value));
 </script>
 
 <template>
@@ -46,15 +44,13 @@ const shown = computed(() =>
     </div>
     <ErrorNote :error="error" />
     <FileTable v-if="shown.length > 0" :files="shown" />
-    <EmptyNote v-else-if="data && all.length > 0" title="No file has this verdict.">
-      Choose another above.
-    </EmptyNote>
+    <EmptyNote v-else-if="data && all.length > 0" title="No file has this verdict."> Choose another above. </EmptyNote>
     <EmptyNote v-else-if="data" title="The drop folder is empty.">
       Everything that came has been filed. What arrives next appears here by itself.
     </EmptyNote>
     <p v-if="data?.next" class="border-t border-line px-4 py-2 text-sm text-muted">
-      The first {{ data.files.length }} of {{ data.total }} are shown;
-      <code>vadegate files {{ gate }}</code> lists them all.
+      The first {{ data.files.length }} of {{ data.total }} are shown; <code>vadegate files {{ gate }}</code> lists them
+      all.
     </p>
   </section>
 </template>

@@ -18,7 +18,11 @@ function note(entry: Entry): string {
 <template>
   <div class="overflow-x-auto">
     <table class="w-full text-sm">
-      <caption class="sr-only">{{ caption }}</caption>
+      <caption class="sr-only">
+        {{
+          caption
+        }}
+      </caption>
       <thead class="border-b border-line text-xs text-muted max-md:sr-only">
         <tr>
           <th class="cell" scope="col">Entry</th>
@@ -40,7 +44,9 @@ function note(entry: Entry): string {
             <RouterLink :to="{ name: 'entry', params: { id: entry.id } }" class="link">{{ entry.id }}</RouterLink>
           </td>
           <td class="cell max-md:py-0">{{ entry.gate }}</td>
-          <td class="cell [overflow-wrap:anywhere] max-md:order-first max-md:w-full max-md:py-0 max-md:font-medium">{{ visible(entry.path) }}</td>
+          <td class="cell [overflow-wrap:anywhere] max-md:order-first max-md:w-full max-md:py-0 max-md:font-medium">
+            {{ visible(entry.path) }}
+          </td>
           <td class="cell text-right whitespace-nowrap max-md:py-0">{{ size(entry.bytes) }}</td>
           <td class="cell max-md:py-0"><TimeAgo :at="entry.ready_at" /></td>
           <td class="cell max-md:py-0"><StateTag :word="entry.state" /></td>

@@ -8,7 +8,9 @@ defineProps<{ facts: { name: string; value: string | null; code?: boolean }[] }>
     <template v-for="fact in facts" :key="fact.name">
       <template v-if="fact.value !== null && fact.value !== ''">
         <dt class="text-muted">{{ fact.name }}</dt>
-        <dd class="min-w-0 [overflow-wrap:anywhere]" :class="{ 'font-mono text-[0.8125rem]': fact.code }">{{ fact.value }}</dd>
+        <dd class="min-w-0 [overflow-wrap:anywhere]" :class="{ 'font-mono text-[0.8125rem]': fact.code }">
+          {{ fact.value }}
+        </dd>
       </template>
     </template>
   </dl>

@@ -8,9 +8,7 @@ const { data: service } = useService();
 <template>
   <div v-if="service?.fault" role="alert" class="border-b border-line bg-danger-soft">
     <div class="mx-auto max-w-7xl px-4 py-2 text-sm sm:px-6">
-      <p class="font-medium text-danger">
-        The changed configuration was not taken; the one before is still in force.
-      </p>
+      <p class="font-medium text-danger">The changed configuration was not taken; the one before is still in force.</p>
       <pre class="mt-1 max-h-40 overflow-auto font-mono text-xs whitespace-pre-wrap">{{ service.fault }}</pre>
     </div>
   </div>

@@ -17,7 +17,9 @@ const fields = (file: DropFile) =>
 <template>
   <div class="overflow-x-auto">
     <table class="w-full text-sm">
-      <caption class="sr-only">What lies in the drop folder</caption>
+      <caption class="sr-only">
+        What lies in the drop folder
+      </caption>
       <thead class="border-b border-line text-xs text-muted max-md:sr-only">
         <tr>
           <th class="cell" scope="col">File</th>
@@ -38,14 +40,16 @@ const fields = (file: DropFile) =>
               v-if="file.entry !== null"
               :to="{ name: 'entry', params: { id: file.entry } }"
               class="link break-all"
-            >{{ visible(file.place) }}</RouterLink>
+              >{{ visible(file.place) }}</RouterLink
+            >
             <span v-else class="break-all">{{ visible(file.place) }}</span>
             <RouterLink
               v-if="file.kind === 'file' && isTable(file.name)"
               :to="{ name: 'table', query: { path: joined(file.drop, file.path) } }"
               class="link ml-2 text-xs"
               :aria-label="`Look into ${file.place}`"
-            >look inside</RouterLink>
+              >look inside</RouterLink
+            >
             <span v-if="fields(file)" class="block text-xs text-muted">{{ fields(file) }}</span>
           </td>
           <td class="cell text-right whitespace-nowrap max-md:py-0">
@@ -53,7 +57,9 @@ const fields = (file: DropFile) =>
           </td>
           <td class="cell max-md:py-0"><TimeAgo :at="file.modified" /></td>
           <td class="cell max-md:py-0"><StateTag :word="file.verdict" /></td>
-          <td class="cell text-muted [overflow-wrap:anywhere] max-md:w-full max-md:py-0">{{ visible(file.because) }}</td>
+          <td class="cell text-muted [overflow-wrap:anywhere] max-md:w-full max-md:py-0">
+            {{ visible(file.because) }}
+          </td>
         </tr>
       </tbody>
     </table>

@@ -26,11 +26,7 @@ const pause = useMutation({
 const told = computed(() => {
   const report = pass.data.value;
   if (!report) return "";
-  const parts = [
-    `${counted(report.entered, "file")} entered`,
-    `${report.worked} worked`,
-    `${report.filed} filed`,
-  ];
+  const parts = [`${counted(report.entered, "file")} entered`, `${report.worked} worked`, `${report.filed} filed`];
   if (report.held > 0) parts.push(`${report.held} held`);
   if (report.arriving > 0) parts.push(`${report.arriving} still arriving`);
   return `Pass done: ${parts.join(", ")}.`;
@@ -49,8 +45,8 @@ const told = computed(() => {
     <span role="status" class="text-sm text-muted">{{ told }}</span>
     <ErrorNote :error="pass.error.value ?? pause.error.value" />
     <AskDialog v-model="asking" :title="`Pause the gate ${gate.name}?`" yes="Pause" @yes="pause.mutate(true)">
-      It goes on noticing what arrives, and takes nothing until it is resumed, even after a restart
-      of the service. Work under way is finished.
+      It goes on noticing what arrives, and takes nothing until it is resumed, even after a restart of the service. Work
+      under way is finished.
     </AskDialog>
   </div>
 </template>

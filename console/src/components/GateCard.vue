@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { computed } from "vue";
 import { RouterLink } from "vue-router";
 import type { Bar } from "../support/chart";
 import type { Gate } from "../support/types";
@@ -10,17 +9,7 @@ import GateProblems from "./GateProblems.vue";
 import StateTag from "./StateTag.vue";
 import TimeAgo from "./TimeAgo.vue";
 
-const props = defineProps<{ gate: Gate; bars: Bar[]; minutes: number }>();
-const work = computed(
-  () =>
-    ({
-      none: "files only",
-      merge: "merges into one table",
-      load: "loads into a database",
-      run: "runs a program for each file",
-      offer: "offers files to workers",
-    })[props.gate.work],
-);
+defineProps<{ gate: Gate; bars: Bar[]; minutes: number }>();
 </script>
 
 <template>
@@ -32,7 +21,7 @@ const work = computed(
             {{ gate.name }}
           </RouterLink>
         </h2>
-        <p class="text-sm text-muted">{{ work }}</p>
+        <p class="text-sm text-muted">{{ gate.work_does }}</p>
       </div>
       <StateTag :word="gate.state" />
     </header>

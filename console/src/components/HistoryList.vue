@@ -26,7 +26,9 @@ const CAUSES = { pass: "", recovery: "recovery after an interruption", person: "
         <StateTag :word="change.state" />
         <time :datetime="change.at" class="text-muted">{{ moment(change.at, zone) }}</time>
         <span class="text-xs text-muted">{{ later(before(at), change.at) }}</span>
-        <span v-if="change.by ?? CAUSES[change.cause]" class="text-muted">by {{ change.by ?? CAUSES[change.cause] }}</span>
+        <span v-if="change.by ?? CAUSES[change.cause]" class="text-muted"
+          >by {{ change.by ?? CAUSES[change.cause] }}</span
+        >
       </p>
       <p class="mt-0.5 [overflow-wrap:anywhere]">{{ visible(change.words) }}</p>
     </li>

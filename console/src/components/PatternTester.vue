@@ -14,8 +14,7 @@ const pattern = computed(() => typed.value.trim());
 
 const { data, error } = useQuery({
   queryKey: ["files", "matches", () => props.gate, pattern],
-  queryFn: () =>
-    get<Matches>(`/gates/${encodeURIComponent(props.gate)}/matches`, { pattern: pattern.value }),
+  queryFn: () => get<Matches>(`/gates/${encodeURIComponent(props.gate)}/matches`, { pattern: pattern.value }),
   enabled: computed(() => pattern.value !== ""),
   placeholderData: keepPreviousData,
   retry: false,
@@ -51,7 +50,12 @@ const fields = (captured: Record<string, string>) =>
         </template>
       </p>
     </div>
-    <ul v-if="data && !fault" class="max-h-72 divide-y divide-line overflow-y-auto text-sm" tabindex="0" aria-label="What the pattern makes of each file">
+    <ul
+      v-if="data && !fault"
+      class="max-h-72 divide-y divide-line overflow-y-auto text-sm"
+      tabindex="0"
+      aria-label="What the pattern makes of each file"
+    >
       <li v-for="file in data.matched" :key="file.path" class="flex flex-wrap gap-x-3 px-4 py-1.5">
         <span class="text-good" aria-hidden="true">✓</span>
         <span class="min-w-0 [overflow-wrap:anywhere]">{{ visible(file.path) }}</span>

@@ -16,12 +16,7 @@ const model = defineModel<T>({ required: true });
       </svg>
     </ListboxButton>
     <ListboxOptions class="panel absolute z-10 mt-1 max-h-72 min-w-full overflow-auto p-1 shadow-lg">
-      <ListboxOption
-        v-for="choice in choices"
-        :key="choice.value"
-        v-slot="{ active, selected }"
-        :value="choice.value"
-      >
+      <ListboxOption v-for="choice in choices" :key="choice.value" v-slot="{ active, selected }" :value="choice.value">
         <div
           class="flex justify-between gap-4 rounded-md px-3 py-1.5 text-sm whitespace-nowrap"
           :class="{ 'bg-raised': active }"

@@ -15,8 +15,7 @@ const { mutate, data, error, isPending, reset } = useMutation({
 });
 watch(() => props.gate, reset);
 
-const into = (file: Rehearsed) =>
-  file.output ? `${file.output} (${file.mode})` : (file.program ?? "");
+const into = (file: Rehearsed) => (file.output ? `${file.output} (${file.mode})` : (file.program ?? ""));
 const summary = computed(() => {
   const files = data.value ?? [];
   const parts = (["work", "file", "repeat", "pass over", "hold", "wait"] as const)
@@ -44,14 +43,25 @@ const summary = computed(() => {
     <EmptyNote v-if="data && data.length === 0" title="A pass would do nothing.">
       No file waits. What is left in the drop folder is told below.
     </EmptyNote>
-    <ol v-else-if="data" class="max-h-96 divide-y divide-line overflow-y-auto text-sm" tabindex="0" aria-label="Files of the rehearsal">
+    <ol
+      v-else-if="data"
+      class="max-h-96 divide-y divide-line overflow-y-auto text-sm"
+      tabindex="0"
+      aria-label="Files of the rehearsal"
+    >
       <li v-for="file in data" :key="file.place" class="flex gap-3 px-4 py-2">
         <span class="w-20 shrink-0"><StateTag :word="file.will" /></span>
         <div class="min-w-0 flex-1 [overflow-wrap:anywhere]">
           <p class="font-medium">{{ visible(file.place) }}</p>
-          <p v-if="file.because" :class="file.will === 'hold' ? 'text-danger' : 'text-muted'">{{ visible(file.because) }}</p>
-          <p v-if="into(file)" class="text-muted">into <span class="font-mono text-xs">{{ into(file) }}</span></p>
-          <p v-if="file.filed_to" class="text-muted">then to <span class="font-mono text-xs">{{ visible(file.filed_to) }}</span></p>
+          <p v-if="file.because" :class="file.will === 'hold' ? 'text-danger' : 'text-muted'">
+            {{ visible(file.because) }}
+          </p>
+          <p v-if="into(file)" class="text-muted">
+            into <span class="font-mono text-xs">{{ into(file) }}</span>
+          </p>
+          <p v-if="file.filed_to" class="text-muted">
+            then to <span class="font-mono text-xs">{{ visible(file.filed_to) }}</span>
+          </p>
         </div>
       </li>
     </ol>

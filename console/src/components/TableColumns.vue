@@ -5,14 +5,15 @@ import type { SampleColumn } from "../support/types";
 
 /** The columns of a table: types, empties, bounds, and a little distribution of each. */
 defineProps<{ columns: SampleColumn[] }>();
-const title = (column: SampleColumn) =>
-  column.bars.map((bar) => `${bar.of}: ${count(bar.count)}`).join("\n");
+const title = (column: SampleColumn) => column.bars.map((bar) => `${bar.of}: ${count(bar.count)}`).join("\n");
 </script>
 
 <template>
   <div class="overflow-x-auto">
     <table class="w-full text-sm">
-      <caption class="sr-only">Columns</caption>
+      <caption class="sr-only">
+        Columns
+      </caption>
       <thead class="border-b border-line text-xs text-muted">
         <tr>
           <th class="cell" scope="col">Column</th>
@@ -32,8 +33,8 @@ const title = (column: SampleColumn) =>
           <td class="cell text-right whitespace-nowrap">
             {{ count(column.different) }}{{ column.different_more ? "+" : "" }}
           </td>
-          <td class="cell max-w-44 truncate" :title="column.least">{{ column.least }}</td>
-          <td class="cell max-w-44 truncate" :title="column.most">{{ column.most }}</td>
+          <td class="cell max-w-44 truncate" :title="column.least ?? undefined">{{ column.least }}</td>
+          <td class="cell max-w-44 truncate" :title="column.most ?? undefined">{{ column.most }}</td>
           <td class="cell">
             <span class="flex h-6 items-end gap-px" :title="title(column)" aria-hidden="true">
               <span

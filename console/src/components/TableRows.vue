@@ -7,7 +7,9 @@ defineProps<{ columns: { name: string; type?: string }[]; rows: (string | null)[
 <template>
   <div class="max-h-[32rem] overflow-auto" tabindex="0" aria-label="First rows">
     <table class="w-full text-sm">
-      <caption class="sr-only">First rows</caption>
+      <caption class="sr-only">
+        First rows
+      </caption>
       <thead class="sticky top-0 border-b border-line bg-surface text-xs text-muted">
         <tr>
           <th v-for="column in columns" :key="column.name" class="cell whitespace-nowrap" scope="col">
@@ -18,7 +20,12 @@ defineProps<{ columns: { name: string; type?: string }[]; rows: (string | null)[
       </thead>
       <tbody class="divide-y divide-line">
         <tr v-for="(row, at) in rows" :key="at">
-          <td v-for="(cell, place) in row" :key="place" class="cell max-w-80 truncate whitespace-nowrap" :title="cell ?? undefined">
+          <td
+            v-for="(cell, place) in row"
+            :key="place"
+            class="cell max-w-80 truncate whitespace-nowrap"
+            :title="cell ?? undefined"
+          >
             {{ cell ?? "" }}
           </td>
         </tr>

@@ -44,9 +44,7 @@ export function useLive(options: { gatherMs?: number } = {}) {
       if (source?.readyState === EventSource.CLOSED) again = setTimeout(connect, 3000);
     });
     source.addEventListener("gate", () => mark("gates", "files", "service"));
-    source.addEventListener("change", () =>
-      mark("gates", "files", "entries", "entry", "changes", "activity"),
-    );
+    source.addEventListener("change", () => mark("gates", "files", "entries", "entry", "changes", "activity"));
   }
   function disconnect() {
     source?.close();

@@ -17,8 +17,7 @@ import type {
   ServiceInfo,
 } from "../support/types";
 
-export const useGates = () =>
-  useQuery({ queryKey: ["gates"], queryFn: () => get<Gate[]>("/gates") });
+export const useGates = () => useQuery({ queryKey: ["gates"], queryFn: () => get<Gate[]>("/gates") });
 
 export const useService = () =>
   useQuery({
@@ -50,10 +49,7 @@ export const useFiles = (name: MaybeRefOrGetter<string>, options: { limit?: numb
   });
 
 /** Entries page by page, newest first. */
-export const useEntries = (
-  query: MaybeRefOrGetter<EntryQuery>,
-  options: { limit?: number } = {},
-) =>
+export const useEntries = (query: MaybeRefOrGetter<EntryQuery>, options: { limit?: number } = {}) =>
   useInfiniteQuery({
     queryKey: ["entries", query, options.limit ?? 50],
     queryFn: ({ pageParam }) =>

@@ -1,4 +1,4 @@
-/** Who does things here: remembered by the browser, sent with every doing. */
+/** Who does things here: remembered by the browser, sent with every action. */
 
 import { ref, watch } from "vue";
 

@@ -33,7 +33,5 @@ export function ceiling(most: number): number {
 export function justBegun(activity: Activity[]): boolean {
   const times = activity.map((piece) => Date.parse(piece.begins));
   const newest = Math.max(...times);
-  return activity.every(
-    (piece) => piece.entered === 0 || newest - Date.parse(piece.begins) <= 3_600_000,
-  );
+  return activity.every((piece) => piece.entered === 0 || newest - Date.parse(piece.begins) <= 3_600_000);
 }

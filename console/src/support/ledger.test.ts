@@ -5,7 +5,14 @@ const nothing: Filter = { text: "", gate: "", state: "", period: "", repeats: fa
 
 describe("ledger filter", () => {
   it("goes into the address and comes back", () => {
-    const filter: Filter = { text: "ullin", gate: "tide", state: "held", period: "24h", repeats: true, output: "/out/tide.csv" };
+    const filter: Filter = {
+      text: "ullin",
+      gate: "tide",
+      state: "held",
+      period: "24h",
+      repeats: true,
+      output: "/out/tide.csv",
+    };
     expect(toFilter(toRoute(filter))).toEqual(filter);
     expect(toRoute(nothing)).toEqual({});
   });

@@ -13,15 +13,32 @@ const part = (batch: number, rows: [number, number, number, number] | null): Out
   sha256: null,
   published_at: null,
   role: "rows",
+  label: "output",
+  has_rows: false,
+  proof: null,
   account:
     rows === null
       ? null
-      : { rows_in: rows[0], rows_out: rows[1], set_aside: rows[2], left_out: rows[3], columns: [], sources: [] },
+      : {
+          rows_in: rows[0],
+          rows_out: rows[1],
+          set_aside: rows[2],
+          left_out: rows[3],
+          columns: [],
+          sources: [],
+          united: [],
+        },
 });
 
 describe("tables", () => {
   it("bars that are there are seen, and none is higher than the highest", () => {
-    expect(heights([{ of: "a", count: 1000 }, { of: "b", count: 1 }, { of: "c", count: 0 }])).toEqual([100, 8, 0]);
+    expect(
+      heights([
+        { of: "a", count: 1000 },
+        { of: "b", count: 1 },
+        { of: "c", count: 0 },
+      ]),
+    ).toEqual([100, 8, 0]);
     expect(heights([])).toEqual([]);
   });
 

@@ -19,8 +19,8 @@ const DELIMITERS: Record<string, string> = {
 export function kindOf(sample: Sample): string {
   const parts = [sample.format];
   if (sample.gzip) parts.push("compressed (gzip)");
-  if (sample.encoding !== undefined) parts.push(sample.encoding);
-  if (sample.delimiter !== undefined) {
+  if (sample.encoding != null) parts.push(sample.encoding);
+  if (sample.delimiter != null) {
     parts.push(`parted by ${DELIMITERS[sample.delimiter] ?? `\`${sample.delimiter}\``}`);
   }
   return parts.join(", ");

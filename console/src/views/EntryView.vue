@@ -2,7 +2,7 @@
 import { computed } from "vue";
 import { RouterLink } from "vue-router";
 import BatchPanel from "../components/BatchPanel.vue";
-import EntryDoings from "../components/EntryDoings.vue";
+import EntryActions from "../components/EntryActions.vue";
 import ErrorNote from "../components/ErrorNote.vue";
 import FactList from "../components/FactList.vue";
 import HistoryList from "../components/HistoryList.vue";
@@ -26,8 +26,8 @@ const facts = computed(() => {
   const one = entry.value;
   if (!one) return [];
   return [
-    { name: "Lies at", value: one.lies.at ?? "not known any more", code: true },
-    { name: "There now", value: NOW[one.lies.now] },
+    { name: "Lies at", value: one.location.path ?? "not known any more", code: true },
+    { name: "There now", value: NOW[one.location.status] },
     { name: "Came from", value: `${one.drop}/${one.path}`, code: true },
     { name: "Size", value: one.bytes < 1024 ? size(one.bytes) : `${size(one.bytes)} (${count(one.bytes)} bytes)` },
     { name: "Modified", value: `${moment(one.modified, zone.value)} ${zone.value}` },
@@ -36,10 +36,8 @@ const facts = computed(() => {
     { name: "Tries", value: one.tries === 0 ? null : count(one.tries) },
   ];
 });
-const loaded = computed(() => entry.value?.worked_in?.outputs.some((output) => output.role === "load") ?? false);
-const fields = computed(() =>
-  Object.entries(entry.value?.fields ?? {}).map(([name, value]) => ({ name, value })),
-);
+const loaded = computed(() => entry.value?.worked_in?.outputs.some((output) => output.has_rows) ?? false);
+const fields = computed(() => Object.entries(entry.value?.fields ?? {}).map(([name, value]) => ({ name, value })));
 </script>
 
 <template>
@@ -55,23 +53,28 @@ const fields = computed(() =>
     <div v-if="entry.state === 'held'" class="mb-4 rounded-md bg-danger-soft px-3 py-2">
       <p class="font-medium text-danger">Held because {{ visible(entry.reason ?? "no reason was recorded") }}</p>
       <p class="mt-1 text-sm">
-        Mend what is wrong and have it worked again, or drop a mended file: it is taken as a new
-        arrival.
+        Mend what is wrong and have it worked again, or drop a mended file: it is taken as a new arrival.
       </p>
     </div>
-    <EntryDoings :entry="entry" :loaded="loaded" class="mb-4" />
+    <EntryActions :entry="entry" :loaded="loaded" class="mb-4" />
     <p v-if="entry.forgotten" class="mb-4 rounded-md bg-quiet-soft px-3 py-2 text-quiet">
       Forgotten: its identity counts no more, and the same content can come again.
     </p>
     <p v-if="entry.revision_of !== null" class="mb-4 rounded-md bg-quiet-soft px-3 py-2 text-quiet">
       A revision:
-      <RouterLink :to="{ name: 'entry', params: { id: entry.revision_of } }" class="underline">entry {{ entry.revision_of }}</RouterLink>
+      <RouterLink :to="{ name: 'entry', params: { id: entry.revision_of } }" class="underline"
+        >entry {{ entry.revision_of }}</RouterLink
+      >
       of the same name had other content.
     </p>
-    <p v-if="entry.repeat_of !== null && entry.worked_at === null" class="mb-4 rounded-md bg-quiet-soft px-3 py-2 text-quiet">
+    <p
+      v-if="entry.repeat_of !== null && entry.worked_at === null"
+      class="mb-4 rounded-md bg-quiet-soft px-3 py-2 text-quiet"
+    >
       A repeat of
-      <RouterLink :to="{ name: 'entry', params: { id: entry.repeat_of } }" class="underline">entry {{ entry.repeat_of }}</RouterLink>:
-      the same content came before, so it was not worked again.
+      <RouterLink :to="{ name: 'entry', params: { id: entry.repeat_of } }" class="underline"
+        >entry {{ entry.repeat_of }}</RouterLink
+      >: the same content came before, so it was not worked again.
     </p>
     <div class="grid items-start gap-4 lg:grid-cols-5">
       <section class="panel p-4 lg:col-span-2" aria-labelledby="history">
@@ -83,10 +86,11 @@ const fields = computed(() =>
           <h2 id="file" class="mb-3 flex justify-between font-semibold">
             File
             <RouterLink
-              v-if="entry.lies.at && entry.lies.now === 'unchanged' && isTable(entry.name)"
-              :to="{ name: 'table', query: { path: entry.lies.at } }"
+              v-if="entry.location.path && entry.location.status === 'unchanged' && isTable(entry.name)"
+              :to="{ name: 'table', query: { path: entry.location.path } }"
               class="link text-sm font-normal"
-            >look inside</RouterLink>
+              >look inside</RouterLink
+            >
           </h2>
           <FactList :facts="facts" />
         </section>

@@ -11,7 +11,7 @@ import GateActions from "../components/GateActions.vue";
 import GateFigures from "../components/GateFigures.vue";
 import GateNotes from "../components/GateNotes.vue";
 import GateProblems from "../components/GateProblems.vue";
-import GatheringPanel from "../components/GatheringPanel.vue";
+import OpenBatches from "../components/OpenBatches.vue";
 import PatternTester from "../components/PatternTester.vue";
 import RehearsalPanel from "../components/RehearsalPanel.vue";
 import StateTag from "../components/StateTag.vue";
@@ -35,7 +35,7 @@ const facts = computed(() => {
     { name: "Complete", value: gate.settle },
     { name: "Order", value: gate.order },
     { name: "Work", value: work },
-    { name: gate.work === "run" ? "Program" : gate.work === "load" ? "Table" : "Output", value: gate.work_detail, code: true },
+    { name: gate.work_label ?? "Output", value: gate.work_detail, code: true },
     { name: "Archive", value: gate.archive ?? "worked files stay where they are", code: gate.archive !== null },
     { name: "Watched by", value: gate.watching },
     { name: "Doing", value: gate.doing ?? "at rest" },
@@ -47,9 +47,7 @@ const facts = computed(() => {
   <ErrorNote :error="error" />
   <template v-if="view">
     <div class="mb-4 flex flex-wrap items-center justify-between gap-3">
-      <h1 class="flex items-center gap-3 text-2xl font-semibold">
-        {{ view.name }} <StateTag :word="view.state" />
-      </h1>
+      <h1 class="flex items-center gap-3 text-2xl font-semibold">{{ view.name }} <StateTag :word="view.state" /></h1>
       <GateActions :gate="view" />
     </div>
     <GateProblems :problems="view.problems" class="mb-4" />
@@ -63,7 +61,7 @@ const facts = computed(() => {
         <ActivityChart :bars="bars(activity, view.name)" :minutes="minutes" />
       </section>
     </div>
-    <GatheringPanel v-if="view.gathering.length > 0" :batches="view.gathering" class="mb-4" />
+    <OpenBatches v-if="view.open_batches.length > 0" :batches="view.open_batches" class="mb-4" />
     <RehearsalPanel :gate="view.name" class="mb-4" />
     <DropFolder :gate="view.name" class="mb-4" />
     <PatternTester :key="view.name" :gate="view.name" :patterns="view.take" class="mb-4" />

@@ -36,7 +36,13 @@ const trouble = computed(() => {
     <div>
       <h1 class="text-2xl font-semibold">Gates</h1>
       <p v-if="gates" class="text-sm text-muted">
-        {{ counted(sum((gate) => gate.filed_today), "file") }} filed today,
+        {{
+          counted(
+            sum((gate) => gate.filed_today),
+            "file",
+          )
+        }}
+        filed today,
         <span v-if="trouble" class="font-medium text-danger">{{ trouble }}</span>
         <template v-else>nothing held, no trouble</template>
       </p>
@@ -63,8 +69,8 @@ const trouble = computed(() => {
   </div>
   <section v-else-if="gates" class="panel">
     <EmptyNote title="The configuration has no gate.">
-      Add one as <code>[gate.NAME]</code>, or have one written for a folder with
-      <code>vadegate init FOLDER</code>, and start the service again.
+      Add one as <code>[gate.NAME]</code>, or have one written for a folder with <code>vadegate init FOLDER</code>, and
+      start the service again.
     </EmptyNote>
   </section>
 
@@ -72,7 +78,9 @@ const trouble = computed(() => {
     <section class="panel min-w-0" aria-labelledby="held">
       <h2 id="held" class="flex justify-between border-b border-line px-4 py-2.5 font-semibold">
         Held, for a person
-        <RouterLink :to="{ name: 'ledger', query: { state: 'held' } }" class="link text-sm font-normal">all held</RouterLink>
+        <RouterLink :to="{ name: 'ledger', query: { state: 'held' } }" class="link text-sm font-normal"
+          >all held</RouterLink
+        >
       </h2>
       <HeldList v-if="heldEntries.length > 0" :entries="heldEntries" />
       <EmptyNote v-else title="Nothing is held.">

@@ -4,7 +4,7 @@ import { RouterLink, useRoute, useRouter } from "vue-router";
 import EmptyNote from "../components/EmptyNote.vue";
 import EntryTable from "../components/EntryTable.vue";
 import ErrorNote from "../components/ErrorNote.vue";
-import ManyDoings from "../components/ManyDoings.vue";
+import ManyActions from "../components/ManyActions.vue";
 import PickList from "../components/PickList.vue";
 import { useEntries, useGates } from "../composables/useQueries";
 import { counted } from "../support/format";
@@ -31,10 +31,7 @@ const gateChoices = computed(() => [
   { value: "", name: "all" },
   ...(gates.value ?? []).map(({ name }) => ({ value: name, name })),
 ]);
-const stateChoices = [
-  { value: "", name: "all" },
-  ...ENTRY_STATES.map((state) => ({ value: state, name: state })),
-];
+const stateChoices = [{ value: "", name: "all" }, ...ENTRY_STATES.map((state) => ({ value: state, name: state }))];
 const filtered = computed(() => Object.keys(toRoute(filter.value)).length > 0);
 </script>
 
@@ -55,12 +52,14 @@ const filtered = computed(() => Object.keys(toRoute(filter.value)).length > 0);
   </form>
   <p v-if="filter.output !== ''" class="mb-4 flex flex-wrap items-center gap-2 text-sm">
     <span class="text-muted">Only files that are in</span>
-    <RouterLink :to="{ name: 'table', query: { path: filter.output } }" class="link font-mono text-xs break-all">{{ filter.output }}</RouterLink>
+    <RouterLink :to="{ name: 'table', query: { path: filter.output } }" class="link font-mono text-xs break-all">{{
+      filter.output
+    }}</RouterLink>
     <button class="button" @click="filter.output = ''">All files</button>
   </p>
   <ErrorNote :error="error" />
   <section class="panel min-w-0" aria-label="Entries">
-    <ManyDoings v-if="filter.state !== ''" :state="filter.state" :fitting="query" :any="entries.length > 0" />
+    <ManyActions v-if="filter.state !== ''" :state="filter.state" :fitting="query" :any="entries.length > 0" />
     <EntryTable v-if="entries.length > 0" :entries="entries" caption="Entries, newest first" />
     <EmptyNote v-else-if="data && filtered" title="No entry is so.">
       Search for less, or for another gate, state or time.
@@ -68,7 +67,10 @@ const filtered = computed(() => Object.keys(toRoute(filter.value)).length > 0);
     <EmptyNote v-else-if="data" title="The ledger is empty.">
       Every file gets an entry here once it has settled at its gate.
     </EmptyNote>
-    <div v-if="entries.length > 0" class="flex items-center justify-between border-t border-line px-4 py-2 text-sm text-muted">
+    <div
+      v-if="entries.length > 0"
+      class="flex items-center justify-between border-t border-line px-4 py-2 text-sm text-muted"
+    >
       <span>{{ counted(entries.length, "entry", "entries") }} shown, newest first</span>
       <button v-if="hasNextPage" class="button" :disabled="isFetchingNextPage" @click="fetchNextPage()">
         {{ isFetchingNextPage ? "Reading …" : "Show more" }}

@@ -18,7 +18,7 @@ const account = computed(() => {
   const batch = entry.value?.worked_in;
   if (!entry.value || !batch) return accountOf([]);
   const { gate } = entry.value;
-  const loads = batch.outputs.filter((output) => output.role === "load");
+  const loads = batch.outputs.filter((output) => output.has_rows);
   return accountOf(loads.map((output) => ({ ...output, gate, batch: batch.id, entries: batch.entries })));
 });
 const table = (output: string) => output.split("#").at(-1) ?? output;

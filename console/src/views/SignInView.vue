@@ -51,8 +51,8 @@ watch(
           aria-describedby="where"
         />
         <p id="where" class="mt-2 text-sm text-muted">
-          The service made it at its first start: it is in the file <code>token</code> of its state
-          folder, which only its owner can read.
+          The service made it at its first start: it is in the file <code>token</code> of its state folder, which only
+          its owner can read.
         </p>
       </div>
       <ErrorNote :error="error" />

@@ -18,7 +18,7 @@ const { data: account } = useOutput(() => props.path);
 const sheet = ref("");
 const sheets = computed(() =>
   (data.value?.tables ?? []).flatMap((table) =>
-    table.sheet === undefined ? [] : [{ value: table.sheet, name: table.sheet }],
+    table.sheet == null ? [] : [{ value: table.sheet, name: table.sheet }],
   ),
 );
 watch(sheets, (all) => {
@@ -43,8 +43,8 @@ const name = computed(() => props.path.split("/").at(-1) ?? props.path);
         <h2 id="columns" class="font-semibold">
           Columns
           <span class="ml-1 text-sm font-normal text-muted">
-            {{ counted(table.columns.length, "column") }},
-            {{ table.more ? "of the first" : "of all" }} {{ counted(table.rows, "row") }}
+            {{ counted(table.columns.length, "column") }}, {{ table.more ? "of the first" : "of all" }}
+            {{ counted(table.rows, "row") }}
           </span>
         </h2>
         <PickList v-if="sheets.length > 1" v-model="sheet" label="Sheet" :choices="sheets" />

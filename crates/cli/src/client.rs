@@ -240,9 +240,9 @@ impl Doer {
         })
     }
 
-    pub fn people_do(&self, order: &Order) -> Result<Done, Failure> {
+    pub fn apply_action(&self, order: &Order) -> Result<Done, Failure> {
         match self {
-            Doer::Service(remote) => remote.send("/api/v1/entries/doings", order),
+            Doer::Service(remote) => remote.send("/api/v1/entries/actions", order),
             Doer::Here(engine) => Ok(order.clone().carry_out(engine)?),
         }
     }

@@ -1,6 +1,6 @@
 //! Running the service in the foreground, for `serve` and for the demo.
 
-use vadegate_core::check::{Weight, check};
+use vadegate_core::check::{Severity, check};
 use vadegate_core::config::Config;
 use vadegate_core::engine::Engine;
 
@@ -13,9 +13,9 @@ pub fn run(config: Config, ready: impl FnOnce(&str)) -> Result<(), Failure> {
     // other gate stops for it.
     for finding in check(&config) {
         let gate = finding.gate.as_deref().unwrap_or("-");
-        match finding.weight {
-            Weight::Fault => tracing::error!(gate, "{}", finding.message),
-            Weight::Warning => tracing::warn!(gate, "{}", finding.message),
+        match finding.severity {
+            Severity::Fault => tracing::error!(gate, "{}", finding.message),
+            Severity::Warning => tracing::warn!(gate, "{}", finding.message),
         }
     }
     let engine = Engine::open(config)?;

@@ -52,25 +52,25 @@ mod injected {
     use std::sync::{Mutex, OnceLock};
     use std::time::Duration;
 
-    enum Wanted {
+    enum InjectedFault {
         Nothing,
         List,
         Fault { point: String, nth: u32, kind: String },
     }
 
-    fn wanted() -> &'static Wanted {
-        static WANTED: OnceLock<Wanted> = OnceLock::new();
+    fn wanted() -> &'static InjectedFault {
+        static WANTED: OnceLock<InjectedFault> = OnceLock::new();
         WANTED.get_or_init(|| {
-            let Ok(text) = std::env::var("VADEGATE_FAULT") else { return Wanted::Nothing };
+            let Ok(text) = std::env::var("VADEGATE_FAULT") else { return InjectedFault::Nothing };
             if text == "list" {
-                return Wanted::List;
+                return InjectedFault::List;
             }
             let fault = text.split_once('=').and_then(|(at, kind)| {
                 let (point, nth) = at.split_once(':')?;
                 let (point, kind) = (point.to_owned(), kind.to_owned());
-                Some(Wanted::Fault { point, nth: nth.parse().ok()?, kind })
+                Some(InjectedFault::Fault { point, nth: nth.parse().ok()?, kind })
             });
-            fault.unwrap_or(Wanted::Nothing)
+            fault.unwrap_or(InjectedFault::Nothing)
         })
     }
 
@@ -90,12 +90,12 @@ mod injected {
     /// The kind of fault that is to happen here, if one is.
     fn due(point: &str) -> Option<&'static str> {
         match wanted() {
-            Wanted::Nothing => None,
-            Wanted::List => {
+            InjectedFault::Nothing => None,
+            InjectedFault::List => {
                 tell(&format!("point {point}"));
                 None
             }
-            Wanted::Fault { point: wanted, nth, kind } => {
+            InjectedFault::Fault { point: wanted, nth, kind } => {
                 (point == wanted && passed(point) == *nth).then_some(kind.as_str())
             }
         }

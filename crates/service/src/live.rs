@@ -8,7 +8,7 @@ use std::time::Duration;
 use actix_web::web::{self, Bytes};
 use futures_util::Stream;
 use tokio::sync::{broadcast, watch};
-use vadegate_core::engine::Pulse;
+use vadegate_core::engine::EngineEvent;
 
 use crate::{Shared, ask};
 
@@ -23,7 +23,7 @@ const PIECE: u32 = 500;
 
 /// Where pulses of the engine come in, and who listens.
 pub(crate) struct Live {
-    pulses: broadcast::Sender<Pulse>,
+    pulses: broadcast::Sender<EngineEvent>,
     closing: watch::Sender<bool>,
 }
 
@@ -33,7 +33,7 @@ impl Live {
     }
 
     /// A sender for the engine's pulses.
-    pub fn sender(&self) -> broadcast::Sender<Pulse> {
+    pub fn sender(&self) -> broadcast::Sender<EngineEvent> {
         self.pulses.clone()
     }
 
@@ -50,7 +50,7 @@ impl Live {
 
 struct Follower {
     shared: web::Data<Shared>,
-    pulses: broadcast::Receiver<Pulse>,
+    pulses: broadcast::Receiver<EngineEvent>,
     closing: watch::Receiver<bool>,
     last: i64,
     lines: VecDeque<Bytes>,
@@ -123,12 +123,15 @@ impl Follower {
     }
 
     /// Takes note of pulses; `None` when there will be no more.
-    fn note(&mut self, pulses: Vec<Result<Pulse, broadcast::error::RecvError>>) -> Option<()> {
+    fn note(
+        &mut self,
+        pulses: Vec<Result<EngineEvent, broadcast::error::RecvError>>,
+    ) -> Option<()> {
         let mut gates = BTreeSet::new();
         for pulse in pulses {
             match pulse {
-                Ok(Pulse::Changed(_)) => self.behind = true,
-                Ok(Pulse::Gate(name)) => {
+                Ok(EngineEvent::Changed(_)) => self.behind = true,
+                Ok(EngineEvent::Gate(name)) => {
                     gates.insert(name);
                 }
                 // Too many to keep: look at everything.

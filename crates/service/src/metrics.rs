@@ -1,8 +1,12 @@
 //! Figures for Prometheus, in its text format.
 
+use std::collections::HashMap;
+
+use prometheus::core::{Collector, Desc};
+use prometheus::proto::{Bucket, Counter, Histogram, LabelPair, Metric, MetricFamily, MetricType};
 use prometheus::{Encoder, IntGauge, IntGaugeVec, Opts, Registry, TextEncoder};
 use vadegate_core::ask::GateView;
-use vadegate_core::engine::{Engine, EngineError};
+use vadegate_core::engine::{BOUNDS, Durations, Engine, EngineError, GateFigures};
 
 /// Writes the present figures.
 pub(crate) fn write(engine: &Engine) -> Result<String, EngineError> {
@@ -43,6 +47,7 @@ fn fill(registry: &Registry, engine: &Engine, gates: &[GateView]) -> prometheus:
             arrival.with_label_values(&[&gate.name]).set(at.as_second());
         }
     }
+    registry.register(Box::new(Figures::of(engine)?))?;
     let one = |name: &str, help: &str, value: i64| -> prometheus::Result<()> {
         let figure = IntGauge::new(name, help)?;
         figure.set(value);
@@ -57,6 +62,129 @@ fn fill(registry: &Registry, engine: &Engine, gates: &[GateView]) -> prometheus:
         one("process_resident_memory_bytes", "Memory in use, in bytes.", bytes)?;
     }
     Ok(())
+}
+
+/// What gates have counted and timed since the start.
+struct Figures {
+    about: Vec<Desc>,
+    families: Vec<MetricFamily>,
+}
+
+impl Collector for Figures {
+    fn desc(&self) -> Vec<&Desc> {
+        self.about.iter().collect()
+    }
+
+    fn collect(&self) -> Vec<MetricFamily> {
+        self.families.clone()
+    }
+}
+
+impl Figures {
+    fn of(engine: &Engine) -> prometheus::Result<Self> {
+        let mut figures = Figures { about: Vec::new(), families: Vec::new() };
+        let gates = engine.figures();
+        figures.add(
+            "vadegate_pass_duration_seconds",
+            "How long passes took.",
+            MetricType::HISTOGRAM,
+            gates.iter().map(|(gate, of)| histogram(&[("gate", gate)], &of.passes)).collect(),
+        )?;
+        let batches = gates.iter().flat_map(|(gate, of)| {
+            of.batches
+                .iter()
+                .map(move |(work, took)| histogram(&[("gate", gate), ("work", work.word())], took))
+        });
+        figures.add(
+            "vadegate_batch_duration_seconds",
+            "How long batches took that were worked, from the claim to the record.",
+            MetricType::HISTOGRAM,
+            batches.collect(),
+        )?;
+        for (name, help, value) in COUNTERS {
+            let counters = gates.iter().map(|(gate, of)| counter(&[("gate", gate)], value(of)));
+            figures.add(name, help, MetricType::COUNTER, counters.collect())?;
+        }
+        let failures = gates.iter().flat_map(|(gate, of)| {
+            let kinds = of.failures.iter();
+            kinds.map(move |(kind, count)| counter(&[("gate", gate), ("kind", kind)], *count))
+        });
+        figures.add(
+            "vadegate_batch_failures_total",
+            "Batches that were not worked, by the kind of failure.",
+            MetricType::COUNTER,
+            failures.collect(),
+        )?;
+        Ok(figures)
+    }
+
+    fn add(
+        &mut self,
+        name: &str,
+        help: &str,
+        kind: MetricType,
+        metrics: Vec<Metric>,
+    ) -> prometheus::Result<()> {
+        // A family without a figure is no family.
+        if metrics.is_empty() {
+            return Ok(());
+        }
+        self.about.push(Desc::new(name.into(), help.into(), Vec::new(), HashMap::new())?);
+        let mut family = MetricFamily::default();
+        family.set_name(name.into());
+        family.set_help(help.into());
+        family.set_field_type(kind);
+        family.set_metric(metrics);
+        self.families.push(family);
+        Ok(())
+    }
+}
+
+/// A counter of a gate: its name, what it counts, and where it stands.
+type GateCounter = (&'static str, &'static str, fn(&GateFigures) -> u64);
+
+const COUNTERS: [GateCounter; 3] = [
+    ("vadegate_files_worked_total", "Files that were worked.", |of| of.files),
+    ("vadegate_bytes_worked_total", "Bytes of the files that were worked.", |of| of.bytes),
+    ("vadegate_rows_worked_total", "Rows that the files gave that were worked.", |of| of.rows),
+];
+
+fn labelled(labels: &[(&str, &str)]) -> Metric {
+    let pair = |(name, value): &(&str, &str)| {
+        let mut pair = LabelPair::default();
+        pair.set_name((*name).to_owned());
+        pair.set_value((*value).to_owned());
+        pair
+    };
+    let mut metric = Metric::default();
+    metric.set_label(labels.iter().map(pair).collect());
+    metric
+}
+
+fn counter(labels: &[(&str, &str)], value: u64) -> Metric {
+    let mut counter = Counter::default();
+    counter.set_value(value as f64);
+    let mut metric = labelled(labels);
+    metric.set_counter(counter);
+    metric
+}
+
+fn histogram(labels: &[(&str, &str)], durations: &Durations) -> Metric {
+    let mut so_far = 0;
+    let bucket = |(bound, count): (&f64, &u64)| {
+        so_far += count;
+        let mut bucket = Bucket::default();
+        bucket.set_upper_bound(*bound);
+        bucket.set_cumulative_count(so_far);
+        bucket
+    };
+    let mut histogram = Histogram::default();
+    histogram.set_bucket(BOUNDS.iter().zip(&durations.classes).map(bucket).collect());
+    histogram.set_sample_count(durations.count);
+    histogram.set_sample_sum(durations.seconds);
+    let mut metric = labelled(labels);
+    metric.set_histogram(histogram);
+    metric
 }
 
 fn signed(count: u64) -> i64 {

@@ -1,5 +1,7 @@
 //! The OpenAPI document, made from the code.
 
+use utoipa::openapi::RefOr;
+use utoipa::openapi::schema::Schema;
 use utoipa::openapi::security::{ApiKey, ApiKeyValue, HttpAuthScheme, HttpBuilder, SecurityScheme};
 use utoipa::openapi::{ContentBuilder, Ref, Response, ResponseBuilder};
 use utoipa::{Modify, OpenApi};
@@ -27,7 +29,7 @@ use crate::guard::COOKIE;
         entries::entries,
         entries::all_entries,
         entries::count,
-        people::doings,
+        people::actions,
         people::adopt,
         people::trim,
         offers::take,
@@ -54,7 +56,7 @@ use crate::guard::COOKIE;
     ),
     security(("token" = []), ("session" = [])),
     components(schemas(crate::Problem)),
-    modifiers(&Security, &Problems)
+    modifiers(&Security, &Problems, &AlwaysThere)
 )]
 struct Document;
 
@@ -108,6 +110,52 @@ impl Modify for Problems {
     }
 }
 
+/// Answers have all their parts: where nothing stands they are null. These leave out what
+/// they have not, or are sent to us.
+const LEAVES_OUT: [&str; 16] = [
+    "AccountColumn",
+    "AdoptOrder",
+    "Answer",
+    "Count",
+    "EndOrder",
+    "Order",
+    "OrderBy",
+    "ProlongOrder",
+    "Query",
+    "Sample",
+    "SampleColumn",
+    "SampleTable",
+    "SignIn",
+    "TakeOrder",
+    "Tally",
+    "TrimOrder",
+];
+
+struct AlwaysThere;
+
+impl Modify for AlwaysThere {
+    fn modify(&self, openapi: &mut utoipa::openapi::OpenApi) {
+        let Some(components) = &mut openapi.components else { return };
+        for (name, schema) in &mut components.schemas {
+            if LEAVES_OUT.contains(&name.as_str()) {
+                continue;
+            }
+            all_there(schema);
+        }
+    }
+}
+
+/// Has a schema require all its properties, and those of its parts.
+fn all_there(schema: &mut RefOr<Schema>) {
+    match schema {
+        RefOr::T(Schema::Object(object)) => {
+            object.required = object.properties.keys().cloned().collect();
+        }
+        RefOr::T(Schema::AllOf(parts)) => parts.items.iter_mut().for_each(all_there),
+        _ => {}
+    }
+}
+
 /// An answer that is a problem document.
 fn problem(description: &str) -> Response {
     let content = ContentBuilder::new().schema(Some(Ref::from_schema_name("Problem"))).build();
@@ -125,4 +173,22 @@ pub(crate) fn described() -> utoipa::openapi::OpenApi {
 /// The document as JSON.
 pub fn document() -> String {
     described().to_pretty_json().unwrap_or_default()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The console's types are made from the document in the docs: it must be that of this
+    /// service. `make types` writes both anew.
+    #[test]
+    fn the_document_in_the_docs_is_that_of_this_service() {
+        let file = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/openapi.json");
+        let document = format!("{}\n", document());
+        if std::env::var_os("VADEGATE_WRITE_DOCUMENT").is_some() {
+            std::fs::write(file, &document).unwrap();
+        }
+        let in_docs = std::fs::read_to_string(file).unwrap_or_default();
+        assert!(in_docs == document, "docs/openapi.json is not fresh; run `make types`");
+    }
 }

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use serde::Serialize;
+use utoipa::ToSchema;
 
 use crate::cell::{Cell, Row};
 use crate::fault::Fault;
@@ -20,7 +21,7 @@ const TEXTS: usize = 1000;
 const LETTERS: usize = 200;
 
 /// What is in a file.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
 pub struct Sample {
     /// Its kind, in words.
     pub format: String,
@@ -37,7 +38,7 @@ pub struct Sample {
 }
 
 /// What is in one table.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
 pub struct SampleTable {
     /// The sheet of a workbook.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -56,7 +57,7 @@ pub struct SampleTable {
 }
 
 /// What stands in a column.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
 pub struct SampleColumn {
     /// Its name.
     pub name: String,
@@ -81,7 +82,7 @@ pub struct SampleColumn {
 }
 
 /// One bar of a distribution.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
 pub struct Bar {
     /// The value, or the first of the step.
     pub of: String,

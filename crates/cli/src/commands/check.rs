@@ -5,7 +5,7 @@ use std::process::ExitCode;
 
 use serde::Serialize;
 use vadegate_core::arrivals::{Kind, sweep};
-use vadegate_core::check::{Finding, Weight, check as try_out};
+use vadegate_core::check::{Finding, Severity, check as try_out};
 use vadegate_core::config::{Config, ConfigError};
 use vadegate_core::pattern::{Fields, natural_order};
 
@@ -18,7 +18,7 @@ pub fn check(file: &Path, json: bool) -> Result<ExitCode, Failure> {
         Err(ConfigError::Faulty { faults, .. }) => (faults.iter().map(Finding::from).collect(), 0),
         Err(unreadable) => return Err(unreadable.into()),
     };
-    let faults = findings.iter().filter(|finding| finding.weight == Weight::Fault).count();
+    let faults = findings.iter().filter(|finding| finding.severity == Severity::Fault).count();
     if json {
         show::json(&findings)?;
     } else {
@@ -63,12 +63,12 @@ fn print(file: &Path, finding: &Finding) -> Result<(), Failure> {
     for number in [finding.line, finding.column].into_iter().flatten() {
         place.push_str(&format!(":{number}"));
     }
-    let weight = match finding.weight {
-        Weight::Fault => "fault",
-        Weight::Warning => "warning",
+    let severity = match finding.severity {
+        Severity::Fault => "fault",
+        Severity::Warning => "warning",
     };
     let gate = finding.gate.as_ref().map(|gate| format!(" gate `{gate}`:")).unwrap_or_default();
-    show::line(&format!("{place}: {weight}:{gate} {}", finding.message))
+    show::line(&format!("{place}: {severity}:{gate} {}", finding.message))
 }
 
 /// What the gates would make of one name.

@@ -3,7 +3,7 @@
 use std::fmt::Write;
 
 use jiff::tz::TimeZone;
-use vadegate_core::ask::{EntryView, Lies, LiesNow};
+use vadegate_core::ask::{EntryView, FileLocation, LocationStatus};
 use vadegate_core::ledger::{Batch, BatchOutcome, Query};
 
 use crate::args::Entry as EntryArgs;
@@ -66,7 +66,7 @@ fn of_sum(client: &Client, sum: &str, json: bool, zone: &TimeZone) -> Result<(),
 }
 
 fn text(view: &EntryView, zone: &TimeZone) -> String {
-    let EntryView { detail, lies } = view;
+    let EntryView { detail, location } = view;
     let entry = &detail.entry;
     let mut text = String::new();
     // Writing to a String does not fail.
@@ -94,7 +94,7 @@ fn text(view: &EntryView, zone: &TimeZone) -> String {
     if entry.tries > 0 {
         row("tries", &entry.tries.to_string());
     }
-    row("lies at", &lies_at(lies));
+    row("lies at", &lies_at(location));
     if let Some(earlier) = entry.revision_of {
         row("revision", &format!("of entry {earlier}, which had other content"));
     }
@@ -117,14 +117,14 @@ fn text(view: &EntryView, zone: &TimeZone) -> String {
     text
 }
 
-fn lies_at(lies: &Lies) -> String {
-    let place = lies.at.as_deref().unwrap_or("not known any more");
-    match lies.now {
-        LiesNow::Unchanged => format!("{place} (there, unchanged)"),
-        LiesNow::Changed => format!("{place} (ANOTHER FILE is there now)"),
-        LiesNow::Missing => format!("{place} (NOT THERE)"),
-        LiesNow::Unreadable => format!("{place} (cannot be looked at)"),
-        LiesNow::Gone => place.to_owned(),
+fn lies_at(location: &FileLocation) -> String {
+    let place = location.path.as_deref().unwrap_or("not known any more");
+    match location.status {
+        LocationStatus::Unchanged => format!("{place} (there, unchanged)"),
+        LocationStatus::Changed => format!("{place} (ANOTHER FILE is there now)"),
+        LocationStatus::Missing => format!("{place} (NOT THERE)"),
+        LocationStatus::Unreadable => format!("{place} (cannot be looked at)"),
+        LocationStatus::Gone => place.to_owned(),
     }
 }
 

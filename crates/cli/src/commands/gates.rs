@@ -54,7 +54,7 @@ pub fn gates(client: &Client, args: &Gates) -> Result<(), Failure> {
     }
     show::unbroken(&mut table, &[0, 1, 2, 9]);
     show::print(&table)?;
-    gates.iter().try_for_each(print_gathering)?;
+    gates.iter().try_for_each(print_open_batches)?;
     gates.iter().try_for_each(print_notes)?;
     let problems = gates.iter().flat_map(|gate| gate.problems.iter().map(move |p| (gate, p)));
     for (gate, problem) in problems {
@@ -95,8 +95,8 @@ fn print_notes(gate: &GateView) -> Result<(), Failure> {
 }
 
 /// Batches that are being gathered, and what they wait for.
-fn print_gathering(gate: &GateView) -> Result<(), Failure> {
-    for batch in &gate.gathering {
+fn print_open_batches(gate: &GateView) -> Result<(), Failure> {
+    for batch in &gate.open_batches {
         let missing = if batch.missing.is_empty() {
             String::new()
         } else {

@@ -10,7 +10,7 @@ use serde_json::json;
 use vadegate_core::config::Exists;
 use vadegate_core::pattern::{Pattern, Template};
 use vadegate_core::work::merge::by_hand::{
-    HandError, HandMade, HandMerge, HandOrder, HandPlan, LeftOut,
+    AdHocMerge, HandError, HandMade, HandMerge, HandPlan, LeftOut,
 };
 use vadegate_tables::dialect::Encoding;
 use vadegate_tables::workbook::parse_range;
@@ -186,10 +186,10 @@ fn order(args: &Merge) -> Result<HandMerge, Failure> {
     let take = take.map_err(|error| Failure::Wrong(error.to_string()))?;
     let field = args.order.strip_prefix('<').and_then(|rest| rest.strip_suffix('>'));
     let order = match (args.order.as_str(), field) {
-        ("name", _) => HandOrder::Name,
-        ("oldest", _) => HandOrder::Oldest,
-        ("newest", _) => HandOrder::Newest,
-        (_, Some(field)) => HandOrder::Field(field.to_owned()),
+        ("name", _) => AdHocMerge::Name,
+        ("oldest", _) => AdHocMerge::Oldest,
+        ("newest", _) => AdHocMerge::Newest,
+        (_, Some(field)) => AdHocMerge::Field(field.to_owned()),
         (other, None) => {
             return Err(Failure::Wrong(format!(
                 "--order is `{other}`; expected name, oldest, newest or a field such as '<day>'"

@@ -3,7 +3,7 @@
 use std::io::{self, IsTerminal, Write};
 use std::process::ExitCode;
 
-use vadegate_core::act::{Adoption, Doing, Done};
+use vadegate_core::act::{Adoption, Done, EntryAction};
 use vadegate_core::config::Config;
 use vadegate_service::{AdoptOrder, Order, OrderBy};
 
@@ -17,29 +17,29 @@ use crate::show;
 const SHOWN: usize = 20;
 
 pub fn reopen(config: Config, args: &People) -> Result<ExitCode, Failure> {
-    to_entries(config, Doing::Reopen, &args.entries, &args.filter, &args.by)
+    to_entries(config, EntryAction::Reopen, &args.entries, &args.filter, &args.by)
 }
 
 pub fn forget(config: Config, args: &People) -> Result<ExitCode, Failure> {
-    to_entries(config, Doing::Forget, &args.entries, &args.filter, &args.by)
+    to_entries(config, EntryAction::Forget, &args.entries, &args.filter, &args.by)
 }
 
 pub fn unload(config: Config, args: &People) -> Result<ExitCode, Failure> {
-    to_entries(config, Doing::Unload, &args.entries, &args.filter, &args.by)
+    to_entries(config, EntryAction::Unload, &args.entries, &args.filter, &args.by)
 }
 
 pub fn release(config: Config, args: &Release) -> Result<ExitCode, Failure> {
-    let doing = match args.how {
-        How::Again => Doing::Again,
-        How::File => Doing::File,
-        How::Delete => Doing::Delete,
+    let action = match args.how {
+        How::Again => EntryAction::Again,
+        How::File => EntryAction::File,
+        How::Delete => EntryAction::Delete,
     };
-    to_entries(config, doing, &args.entries, &args.filter, &args.by)
+    to_entries(config, action, &args.entries, &args.filter, &args.by)
 }
 
 fn to_entries(
     config: Config,
-    doing: Doing,
+    action: EntryAction,
     entries: &[i64],
     filter: &Filter,
     by: &ByWhom,
@@ -61,7 +61,7 @@ fn to_entries(
         _ => {}
     }
     let mut order = Order {
-        doing,
+        action,
         entries: entries.to_vec(),
         fitting: narrowed.then_some(fitting),
         by: OrderBy { who: who(by.by.as_deref()), why: by.why.clone() },
@@ -70,28 +70,28 @@ fn to_entries(
         expected: None,
     };
     let doer = Doer::of(config)?;
-    let would = doer.people_do(&order)?;
+    let would = doer.apply_action(&order)?;
     let all = would.done.len() + would.refused.len();
     // What is worked again is asked about, since rows may come to stand twice.
-    let asks = narrowed || matches!(doing, Doing::Delete | Doing::Reopen);
+    let asks = narrowed || matches!(action, EntryAction::Delete | EntryAction::Reopen);
     let sure = by.yes || !asks && would.made.is_empty();
     if !by.json {
-        tell(&would, doing, true)?;
+        tell(&would, action, true)?;
     }
     if !would.done.is_empty() && !sure {
-        confirm(&format!("{} {}?", verb(doing), counted(would.done.len())))?;
+        confirm(&format!("{} {}?", verb(action), counted(would.done.len())))?;
     }
     let done = if would.done.is_empty() {
         would
     } else {
         order.rehearse = false;
         order.expected = Some(all as u64);
-        doer.people_do(&order)?
+        doer.apply_action(&order)?
     };
     if by.json {
         show::json(&done)?;
     } else {
-        tell(&done, doing, false)?;
+        tell(&done, action, false)?;
     }
     Ok(if done.refused.is_empty() { ExitCode::SUCCESS } else { ExitCode::from(FAILED) })
 }
@@ -125,7 +125,7 @@ pub fn adopt(config: Config, args: &Adopt) -> Result<ExitCode, Failure> {
     Ok(ExitCode::SUCCESS)
 }
 
-fn tell(done: &Done, doing: Doing, would: bool) -> Result<(), Failure> {
+fn tell(done: &Done, action: EntryAction, would: bool) -> Result<(), Failure> {
     if would {
         for made in done.made.iter().take(SHOWN) {
             for output in &made.outputs {
@@ -152,19 +152,23 @@ fn tell(done: &Done, doing: Doing, would: bool) -> Result<(), Failure> {
     }
     more(done.refused.len())?;
     let count = done.done.len();
-    show::line(&match (doing, count) {
+    show::line(&match (action, count) {
         (_, 0) => "Nothing was done.".to_owned(),
-        (Doing::Reopen | Doing::Again, _) => {
+        (EntryAction::Reopen | EntryAction::Again, _) => {
             format!(
                 "{}: the next pass works {}.",
                 counted(count),
                 if count == 1 { "it" } else { "them" }
             )
         }
-        (Doing::File, _) => format!("{}: filed as they are by the next pass.", counted(count)),
-        (Doing::Delete, _) => format!("{}: deleted.", counted(count)),
-        (Doing::Forget, _) => format!("{}: forgotten; the same can come again.", counted(count)),
-        (Doing::Unload, _) => {
+        (EntryAction::File, _) => {
+            format!("{}: filed as they are by the next pass.", counted(count))
+        }
+        (EntryAction::Delete, _) => format!("{}: deleted.", counted(count)),
+        (EntryAction::Forget, _) => {
+            format!("{}: forgotten; the same can come again.", counted(count))
+        }
+        (EntryAction::Unload, _) => {
             format!(
                 "{}: its rows are out of the database (its history says how many).",
                 counted(count)
@@ -201,14 +205,14 @@ fn more(count: usize) -> Result<(), Failure> {
     Ok(())
 }
 
-fn verb(doing: Doing) -> &'static str {
-    match doing {
-        Doing::Reopen => "Reopen",
-        Doing::Again => "Have worked again",
-        Doing::File => "File without work",
-        Doing::Delete => "Delete the files of",
-        Doing::Forget => "Forget",
-        Doing::Unload => "Take the rows out of the database of",
+fn verb(action: EntryAction) -> &'static str {
+    match action {
+        EntryAction::Reopen => "Reopen",
+        EntryAction::Again => "Have worked again",
+        EntryAction::File => "File without work",
+        EntryAction::Delete => "Delete the files of",
+        EntryAction::Forget => "Forget",
+        EntryAction::Unload => "Take the rows out of the database of",
     }
 }
 

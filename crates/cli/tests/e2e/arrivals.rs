@@ -5,11 +5,11 @@ use std::io::Write;
 use std::time::{Duration, SystemTime};
 
 use crate::passes::pass;
-use crate::support::{Coast, filing_gate, sum, text, wait};
+use crate::support::{TestHome, filing_gate, sum, text, wait};
 
 /// A gate that files `*.csv` (and others), complete by this rule.
-fn settling(settle: &str, more: &str) -> Coast {
-    let coast = Coast::new(&format!(
+fn settling(settle: &str, more: &str) -> TestHome {
+    let coast = TestHome::new(&format!(
         "[gate.tide]\ndrop = \"drops\"\nsubfolders = true\nsweep = \"300ms\"\nsettle = {settle}\n{more}\n\
          archive = {{ into = \"archive/<folder>\" }}\n"
     ));
@@ -17,13 +17,13 @@ fn settling(settle: &str, more: &str) -> Coast {
     coast
 }
 
-fn because(coast: &Coast, path: &str) -> String {
+fn because(coast: &TestHome, path: &str) -> String {
     let files = coast.json("files tide");
     let found = files.as_array().unwrap().iter().find(|file| file["path"] == path);
     found.map(|file| text(file, "because").to_owned()).unwrap_or_default()
 }
 
-fn lease(coast: &Coast) -> bool {
+fn lease(coast: &TestHome) -> bool {
     vadegate_core::arrivals::lease_tells(&coast.path("drops"))
         .inspect_err(|why| eprintln!("not tested: {why}"))
         .is_ok()
@@ -83,7 +83,7 @@ fn a_marker_completes_its_file_and_goes_with_it() {
 }
 
 /// One pass; gives how many were filed.
-fn pass_once(coast: &Coast) -> u64 {
+fn pass_once(coast: &TestHome) -> u64 {
     let ran = coast.run("pass --json");
     let reports: serde_json::Value = serde_json::from_str(&ran.out).unwrap();
     reports[0]["filed"].as_u64().unwrap()
@@ -188,7 +188,7 @@ fn sizes_ages_and_empty_files_are_taken_or_left_as_the_gate_says() {
 #[test]
 fn a_gate_looks_as_far_down_as_it_is_told() {
     for (subfolders, filed) in [("false", 1), ("1", 2), ("2", 3), ("true", 4)] {
-        let coast = Coast::new(&filing_gate("tide", &format!("subfolders = {subfolders}")));
+        let coast = TestHome::new(&filing_gate("tide", &format!("subfolders = {subfolders}")));
         for path in ["a.csv", "1/b.csv", "1/2/c.csv", "1/2/3/d.csv"] {
             coast.drop(&format!("drops/tide/{path}"), path);
         }
@@ -200,7 +200,7 @@ fn a_gate_looks_as_far_down_as_it_is_told() {
         }
     }
     // By notices too.
-    let coast = Coast::new(&filing_gate("tide", "subfolders = 1").replace("500ms", "1h"));
+    let coast = TestHome::new(&filing_gate("tide", "subfolders = 1").replace("500ms", "1h"));
     coast.folder("drops/tide/1/2");
     let service = coast.serve();
     coast.drop("drops/tide/1/2/deep.csv", "deep");
@@ -212,7 +212,7 @@ fn a_gate_looks_as_far_down_as_it_is_told() {
 
 #[test]
 fn without_notices_the_sweep_finds_everything() {
-    let coast = Coast::new(&filing_gate("tide", "notices = \"off\"").replace("500ms", "200ms"));
+    let coast = TestHome::new(&filing_gate("tide", "notices = \"off\"").replace("500ms", "200ms"));
     coast.folder("drops/tide");
     let service = coast.serve();
     let watching = || text(&service.get("/api/v1/gates/tide"), "watching").to_owned();
@@ -223,7 +223,7 @@ fn without_notices_the_sweep_finds_everything() {
 
 #[test]
 fn at_once_bounds_a_batch() {
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.tide]\ndrop = \"drops\"\nsettle = \"0s\"\norder = \"name\"\nat_once = 2\n\
          archive = { into = \"archive\" }\n[gate.tide.merge]\ninto = \"out.csv\"\n",
     );
@@ -239,7 +239,7 @@ fn at_once_bounds_a_batch() {
 
 #[test]
 fn names_of_months_order_as_months() {
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.sounding]\ndrop = \"drops\"\nsettle = \"0s\"\ntake = [\"<month>.csv\"]\norder = \"<month>\"\n\
          archive = { into = \"archive\" }\n[gate.sounding.merge]\ninto = \"out.csv\"\n",
     );
@@ -252,7 +252,7 @@ fn names_of_months_order_as_months() {
 
 #[test]
 fn a_growing_file_is_left_once_it_is_too_large() {
-    let coast = Coast::new(&filing_gate("tide", "bytes = \"..10B\""));
+    let coast = TestHome::new(&filing_gate("tide", "bytes = \"..10B\""));
     let path = coast.drop("drops/tide/a.csv", "small");
     coast.run("pause tide");
     let service = coast.serve();

@@ -16,7 +16,7 @@ use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use serde_json::Value;
 
-use crate::support::{Coast, sum, text, wait};
+use crate::support::{TestHome, sum, text, wait};
 
 const GATES: &str = r#"
 [gate.tide]
@@ -75,7 +75,7 @@ const STATIONS: [&str; 3] = ["fennick", "garrow", "ullin"];
 type Dropped = BTreeMap<&'static str, BTreeMap<String, String>>;
 
 /// Drops files at all gates until told to stop; some contents come twice.
-fn feed(coast: &Coast, seed: u64, stop: &AtomicBool) -> Dropped {
+fn feed(coast: &TestHome, seed: u64, stop: &AtomicBool) -> Dropped {
     let mut random = ChaCha8Rng::seed_from_u64(seed);
     let mut dropped = Dropped::new();
     let mut number = 0u32;
@@ -113,7 +113,7 @@ fn feed(coast: &Coast, seed: u64, stop: &AtomicBool) -> Dropped {
     dropped
 }
 
-fn drop_with_marker(coast: &Coast, gate: &str, name: &str, content: &str) {
+fn drop_with_marker(coast: &TestHome, gate: &str, name: &str, content: &str) {
     coast.drop(&format!("drops/{gate}/{name}"), content);
     if gate == "marked" {
         coast.drop(&format!("drops/{gate}/{name}.ok"), "");
@@ -130,7 +130,7 @@ fn killed_at_random_moments_every_file_is_filed_and_worked_exactly_once() {
     let seed = number_of("VADEGATE_SEED", u64::from(std::process::id()));
     eprintln!("chaos: {kills} kills, seed {seed}");
     let away = tempfile::tempdir_in("/dev/shm").expect("/dev/shm serves as another device");
-    let coast = Coast::new("");
+    let coast = TestHome::new("");
     let gates = GATES.replace("@AWAY@", &away.path().display().to_string());
     // Two outputs, each made of pieces with a number.
     let gates = gates.replace("[gate.whole]\n", "[gate.whole]\ntake = [\"<batch_of>_*.csv\"]\n");
@@ -190,7 +190,7 @@ fn killed_at_random_moments_every_file_is_filed_and_worked_exactly_once() {
 }
 
 /// Waits until the drop folders are empty: for as long as they get emptier.
-fn drain(coast: &Coast) {
+fn drain(coast: &TestHome) {
     let mut left = coast.files("drops").len();
     while left > 0 {
         eprintln!("chaos: {left} files to go");
@@ -221,7 +221,7 @@ fn check_archive(gate: &str, place: &Path, expected: &BTreeMap<String, String>) 
 }
 
 /// One worked entry for each content, the others repeats, all of them filed.
-fn check_ledger(coast: &Coast, dropped: &Dropped) {
+fn check_ledger(coast: &TestHome, dropped: &Dropped) {
     for (gate, files) in dropped {
         let mut entries: Vec<Value> = Vec::new();
         let mut cursor = String::new();
@@ -247,7 +247,7 @@ fn check_ledger(coast: &Coast, dropped: &Dropped) {
 }
 
 /// The rows of every content are in the outputs exactly once.
-fn check_rows(coast: &Coast, dropped: &Dropped) {
+fn check_rows(coast: &TestHome, dropped: &Dropped) {
     for (gate, outputs) in [("tide", "out"), ("whole", "out/whole")] {
         let files = coast.files(outputs);
         let files = files.iter().filter(|file| (gate == "whole") == file.starts_with("out/whole"));
@@ -274,14 +274,14 @@ fn check_rows(coast: &Coast, dropped: &Dropped) {
 
 /// Each content's program has run to its end; by `interrupted = "retry"` it may
 /// have run again for the same entry, never for another.
-fn check_programs(coast: &Coast, dropped: &Dropped) {
+fn check_programs(coast: &TestHome, dropped: &Dropped) {
     let done = coast.files("done").len();
     let contents: BTreeSet<&String> = dropped["job"].values().collect();
     let left_over = coast.files("done").iter().filter(|file| file.ends_with(".part")).count();
     assert_eq!(done - left_over, contents.len(), "programs that ran");
 }
 
-fn check_nothing_staged(coast: &Coast, away: &Path) {
+fn check_nothing_staged(coast: &TestHome, away: &Path) {
     let mut staged: Vec<String> =
         coast.files(".").into_iter().filter(|file| file.contains(".vadegate-")).collect();
     for gate in ["far", "marked"] {

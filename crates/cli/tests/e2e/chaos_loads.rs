@@ -13,11 +13,11 @@ use rand_chacha::ChaCha8Rng;
 
 use crate::chaos::number_of;
 use crate::databases::{Db, Server};
-use crate::support::{Coast, wait};
+use crate::support::{TestHome, wait};
 
 const GATES: [&str; 3] = ["file", "server", "batches"];
 
-fn configure(coast: &Coast, server: &Db) {
+fn configure(coast: &TestHome, server: &Db) {
     let gate = |name: &str, to: &str, more: &str| {
         format!(
             "[gate.{name}]\ndrop = \"drops/{name}\"\nsettle = \"10ms\"\nsweep = \"200ms\"\n\
@@ -40,7 +40,11 @@ fn configure(coast: &Coast, server: &Db) {
 }
 
 /// Drops files until told to stop; gives how many rows each has, by gate and number.
-fn feed(coast: &Coast, seed: u64, stop: &AtomicBool) -> BTreeMap<&'static str, BTreeMap<u32, u32>> {
+fn feed(
+    coast: &TestHome,
+    seed: u64,
+    stop: &AtomicBool,
+) -> BTreeMap<&'static str, BTreeMap<u32, u32>> {
     let mut random = ChaCha8Rng::seed_from_u64(seed);
     let mut dropped: BTreeMap<_, BTreeMap<_, _>> = BTreeMap::new();
     let mut number = 0;
@@ -67,7 +71,7 @@ fn chaos_of_loads_leaves_exactly_the_right_rows() {
     eprintln!("chaos of loads: {kills} kills, seed {seed}");
     let mut server = Server::start("trust", "none");
     let in_server = server.database();
-    let coast = Coast::new("");
+    let coast = TestHome::new("");
     configure(&coast, &in_server);
     let stop = AtomicBool::new(false);
     let (service, dropped) = std::thread::scope(|scope| {

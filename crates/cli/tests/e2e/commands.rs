@@ -3,14 +3,14 @@
 use serde_json::Value;
 
 use crate::passes::pass;
-use crate::support::{Coast, filing_gate, shown, text};
+use crate::support::{TestHome, filing_gate, shown, text};
 
 fn keys(value: &Value) -> Vec<&str> {
     value.as_object().unwrap().keys().map(String::as_str).collect()
 }
 
-fn filed() -> Coast {
-    let coast = Coast::new(&format!(
+fn filed() -> TestHome {
+    let coast = TestHome::new(&format!(
         "{}{}",
         filing_gate("tide", "take = [\"<station>_<n:int>.csv\"]"),
         filing_gate("wave", "")
@@ -28,7 +28,7 @@ fn filed() -> Coast {
 
 #[test]
 fn check_tells_every_fault_with_line_and_column() {
-    let coast = Coast::new("[gate.tide]\ndrop = \"drops\"\nsetle = \"5s\"\norder = \"size\"\n");
+    let coast = TestHome::new("[gate.tide]\ndrop = \"drops\"\nsetle = \"5s\"\norder = \"size\"\n");
     let ran = coast.run("check");
     assert_eq!(ran.code, 2);
     assert!(
@@ -51,7 +51,7 @@ fn check_tells_every_fault_with_line_and_column() {
 
 #[test]
 fn check_tries_the_folders_for_real() {
-    let coast = Coast::new(&filing_gate("tide", ""));
+    let coast = TestHome::new(&filing_gate("tide", ""));
     let ran = coast.run("check");
     assert_eq!(ran.code, 2);
     assert!(ran.out.contains("cannot be looked at"), "{}", ran.out);
@@ -69,7 +69,7 @@ fn check_tries_the_folders_for_real() {
 #[test]
 fn check_finds_gates_that_would_take_each_others_files() {
     let two = |first: &str, second: &str, more: &str| {
-        let coast = Coast::new(&format!(
+        let coast = TestHome::new(&format!(
             "[gate.one]\ndrop = \"drops\"\ntake = [\"{first}\"]\n{more}\n\
              [gate.two]\ndrop = \"drops\"\ntake = [\"{second}\"]\n{more}\n"
         ));
@@ -100,7 +100,7 @@ fn check_finds_gates_that_would_take_each_others_files() {
 #[test]
 fn check_finds_gates_whose_folders_lie_in_each_other() {
     let inner = |subfolders: &str| {
-        let coast = Coast::new(&format!(
+        let coast = TestHome::new(&format!(
             "[gate.all]\ndrop = \"drops\"\ntake = [\"tide_*\"]\n{subfolders}\n\
              archive = {{ into = \"archive\" }}\n\
              [gate.in]\ndrop = \"drops/in\"\ntake = [\"*.csv\"]\narchive = {{ into = \"archive\" }}\n"
@@ -115,7 +115,7 @@ fn check_finds_gates_whose_folders_lie_in_each_other() {
 
 #[test]
 fn check_warns_of_what_can_hardly_be_meant() {
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.one]\ndrop = \"drops\"\ntake = [\"*.tmp\", \"north/*.csv\"]\narchive = { into = \"wide/one\" }\n\
          [gate.wide]\ndrop = \"wide\"\nsubfolders = true\narchive = \"leave\"\n",
     );
@@ -149,7 +149,7 @@ fn check_against_a_folder_says_which_gate_would_take_each_name() {
 
 #[test]
 fn files_are_narrowed_ordered_and_counted() {
-    let coast = Coast::new(
+    let coast = TestHome::new(
         &filing_gate("tide", "take = [\"*.csv\"]\nsubfolders = true").replace("50ms", "1h"),
     );
     for (name, content) in [("b10.csv", "xxx"), ("b9.csv", "x"), ("n/a.txt", "xx"), ("c.CSV", "")] {
@@ -188,7 +188,7 @@ fn files_are_narrowed_ordered_and_counted() {
 
 #[test]
 fn a_missing_configuration_says_what_to_do() {
-    let coast = Coast::new("");
+    let coast = TestHome::new("");
     let ran = coast.run("--config none.toml gates");
     assert_eq!(ran.code, 2);
     assert!(ran.err.contains("none.toml` cannot be read") && ran.err.contains("vadegate init"));
@@ -196,7 +196,7 @@ fn a_missing_configuration_says_what_to_do() {
 
 #[test]
 fn init_writes_a_configuration_that_works_as_it_is() {
-    let coast = Coast::new("");
+    let coast = TestHome::new("");
     std::fs::remove_file(coast.path("vadegate.toml")).unwrap();
     coast.drop("Drops From Ullin/a.csv", "x");
     coast.drop("Drops From Ullin/b.TXT", "x");

@@ -3,10 +3,10 @@
 use serde_json::json;
 
 use crate::browser::with_page;
-use crate::support::{Coast, filing_gate, text};
+use crate::support::{TestHome, filing_gate, text};
 
-fn coast() -> Coast {
-    let coast = Coast::new(&format!(
+fn coast() -> TestHome {
+    let coast = TestHome::new(&format!(
         "{}{}",
         filing_gate("tide", "take = [\"<station>_<n:int>.csv\"]"),
         "[gate.sums]\ndrop = \"drops/sums\"\nsettle = \"50ms\"\narchive = { into = \"archive/sums\" }\n\
@@ -256,7 +256,7 @@ fn a_held_entry_is_released_on_its_page_with_who_and_why() {
 #[test]
 fn what_was_done_is_told_while_the_entry_goes_on() {
     let script = "[ -e mended ] || exit 3; while [ ! -e go ]; do sleep 0.05; done";
-    let coast = Coast::new(&format!(
+    let coast = TestHome::new(&format!(
         "[gate.job]\ndrop = \"drops/job\"\nsettle = \"50ms\"\n\
          archive = {{ into = \"archive\" }}\n[gate.job.run]\nprogram = \"/bin/sh\"\n\
          args = [\"-c\", \"{script}\"]\n"

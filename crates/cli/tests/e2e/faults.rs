@@ -13,13 +13,13 @@ use std::time::{Duration, SystemTime};
 use serde_json::Value;
 
 use crate::passes::{pass, rest};
-use crate::support::{Coast, Ran, filing_gate, sum, text, wait};
+use crate::support::{Ran, TestHome, filing_gate, sum, text, wait};
 
-fn two_gates() -> Coast {
-    Coast::new(&format!("{}{}", filing_gate("tide", ""), filing_gate("wave", "")))
+fn two_gates() -> TestHome {
+    TestHome::new(&format!("{}{}", filing_gate("tide", ""), filing_gate("wave", "")))
 }
 
-fn problems(coast: &Coast, gate: &str) -> String {
+fn problems(coast: &TestHome, gate: &str) -> String {
     coast.json(&format!("gates {gate}"))[0]["problems"].to_string()
 }
 
@@ -43,7 +43,7 @@ fn a_missing_drop_folder_is_told_and_taken_up_when_it_comes() {
 
 #[test]
 fn a_folder_that_is_taken_away_and_made_again_is_watched_again() {
-    let coast = Coast::new(&filing_gate("tide", ""));
+    let coast = TestHome::new(&filing_gate("tide", ""));
     coast.drop("drops/tide/a.csv", "1");
     let _service = coast.serve();
     coast.wait("the first is filed", |coast| coast.files("archive").len() == 1);
@@ -58,13 +58,13 @@ const NOBODY: u32 = 65_534;
 
 /// Gives a coast to a user without rights of root, with a binary that they may
 /// run.
-fn give_to_nobody(coast: &Coast) {
+fn give_to_nobody(coast: &TestHome) {
     fs::copy(env!("CARGO_BIN_EXE_vadegate"), coast.path("vadegate-binary")).unwrap();
     let done = Command::new("chown").args(["-R", "65534:65534"]).arg(coast.path(".")).status();
     assert!(done.unwrap().success());
 }
 
-fn pass_as_nobody(coast: &Coast) -> Ran {
+fn pass_as_nobody(coast: &TestHome) -> Ran {
     let mut command = Command::new(coast.path("vadegate-binary"));
     command.args(["pass", "--json"]).current_dir(coast.path(".")).uid(NOBODY).gid(NOBODY);
     Ran::of(&command.output().unwrap())
@@ -117,7 +117,7 @@ impl Drop for Mount {
 
 #[test]
 fn a_full_disk_holds_nothing_back_for_good() {
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.tide]\ndrop = \"drops\"\nsettle = \"20ms\"\nsweep = \"200ms\"\n\
          archive = { into = \"small/archive\" }\n[gate.tide.merge]\ninto = \"small/out.csv\"\n",
     );
@@ -151,7 +151,7 @@ fn a_full_disk_holds_nothing_back_for_good() {
 
 #[test]
 fn a_full_disk_under_the_ledger_stops_no_answers_and_ends_well() {
-    let coast = Coast::new(&filing_gate("tide", ""));
+    let coast = TestHome::new(&filing_gate("tide", ""));
     let Some(_mount) = Mount::tmpfs(&coast.folder("state"), "32m") else {
         eprintln!("not tested: a file system cannot be mounted here");
         return;
@@ -179,7 +179,7 @@ fn a_full_disk_under_the_ledger_stops_no_answers_and_ends_well() {
 
 #[test]
 fn awkward_names_are_names() {
-    let coast = Coast::new(&filing_gate("tide", ""));
+    let coast = TestHome::new(&filing_gate("tide", ""));
     let long = "ü".repeat(127);
     let names =
         [" a b .csv", "it's \"quoted\".csv", "line\nbreak.csv", "100%.csv", "wave🌊.csv", &long];
@@ -198,7 +198,7 @@ fn awkward_names_are_names() {
 
 #[test]
 fn a_name_that_is_not_utf8_is_told_and_left() {
-    let coast = Coast::new(&filing_gate("tide", ""));
+    let coast = TestHome::new(&filing_gate("tide", ""));
     coast.drop("drops/tide/good.csv", "x");
     fs::write(coast.path("drops/tide").join(OsStr::from_bytes(b"b\xff.csv")), "y").unwrap();
     let report = pass(&coast, "tide");
@@ -233,7 +233,7 @@ fn links_are_not_followed_out_of_the_roots() {
     assert!(!outside.path().join("a.csv").try_exists().unwrap());
 }
 
-fn problems_of_pass(coast: &Coast, gate: &str) -> String {
+fn problems_of_pass(coast: &TestHome, gate: &str) -> String {
     let ran = coast.run(&format!("pass {gate} --json"));
     assert_eq!(ran.code, 1);
     serde_json::from_str::<Value>(&ran.out).unwrap()[0]["problems"].to_string()
@@ -241,7 +241,7 @@ fn problems_of_pass(coast: &Coast, gate: &str) -> String {
 
 #[test]
 fn a_second_service_is_refused_and_a_pass_asks_the_first() {
-    let coast = Coast::new(&filing_gate("tide", "sweep = \"1h\""));
+    let coast = TestHome::new(&filing_gate("tide", "sweep = \"1h\""));
     coast.configure(&filing_gate("tide", "").replace("500ms", "1h"));
     coast.folder("drops/tide");
     let service = coast.serve();
@@ -257,7 +257,7 @@ fn a_second_service_is_refused_and_a_pass_asks_the_first() {
 #[test]
 fn a_file_replaced_before_its_work_is_a_new_arrival() {
     // The program of the first entry replaces the file of the second.
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.job]\ndrop = \"drops\"\nsettle = \"20ms\"\norder = \"name\"\n\
          archive = { into = \"archive\" }\n[gate.job.run]\nprogram = \"/bin/sh\"\n\
          args = [\"-c\", \"[ $VADEGATE_NAME != a.txt ] || echo changed > drops/b.txt\"]\n",
@@ -279,7 +279,7 @@ fn a_file_replaced_before_its_work_is_a_new_arrival() {
 #[test]
 fn a_program_cut_off_by_a_kill_is_held_or_run_again_as_the_gate_says() {
     for (interrupted, state) in [("hold", "held"), ("retry", "filed")] {
-        let coast = Coast::new(&format!(
+        let coast = TestHome::new(&format!(
             "[gate.job]\ndrop = \"drops\"\nsettle = \"20ms\"\ninterrupted = \"{interrupted}\"\n\
              archive = {{ into = \"archive\" }}\n[gate.job.run]\nprogram = \"/bin/sh\"\n\
              args = [\"-c\", \"echo $VADEGATE_TRY > began; [ $VADEGATE_TRY = 2 ] || exec sleep 60\"]\n"
@@ -301,7 +301,7 @@ fn a_program_cut_off_by_a_kill_is_held_or_run_again_as_the_gate_says() {
 
 #[test]
 fn a_newer_ledger_is_refused_with_advice() {
-    let coast = Coast::new(&filing_gate("tide", ""));
+    let coast = TestHome::new(&filing_gate("tide", ""));
     coast.folder("drops/tide");
     pass(&coast, "tide");
     let ledger = rusqlite::Connection::open(coast.path("state/ledger.db")).unwrap();
@@ -316,7 +316,7 @@ fn a_newer_ledger_is_refused_with_advice() {
 
 #[test]
 fn odd_times_of_files_hold_nothing_back() {
-    let coast = Coast::new(&filing_gate("tide", ""));
+    let coast = TestHome::new(&filing_gate("tide", ""));
     let at = |path: &str, time: SystemTime| {
         let path = coast.drop(path, path);
         fs::File::options().append(true).open(path).unwrap().set_modified(time).unwrap();
@@ -361,7 +361,7 @@ fn an_archive_that_cannot_be_written_loses_nothing_and_works_nothing_twice() {
         eprintln!("not tested: only root can become another user");
         return;
     }
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.tide]\ndrop = \"drops/tide\"\nsettle = \"0s\"\narchive = { into = \"archive/tide\" }\n\
          merge = { into = \"out/tide.csv\" }\n",
     );

@@ -5,17 +5,17 @@ use std::time::{Duration, SystemTime};
 
 use serde_json::Value;
 
-use crate::support::{Coast, text};
+use crate::support::{TestHome, text};
 
 /// One pass; gives its report.
-fn pass(coast: &Coast) -> Value {
+fn pass(coast: &TestHome) -> Value {
     let ran = coast.run("pass --json");
     let reports: Value = serde_json::from_str(&ran.out).unwrap();
     reports[0].clone()
 }
 
-fn stations(more: &str) -> Coast {
-    let coast = Coast::new(&format!(
+fn stations(more: &str) -> TestHome {
+    let coast = TestHome::new(&format!(
         "[gate.tide]\ndrop = \"drops/<station>/in\"\ntake = [\"<day:%Y%m%d>.csv\"]\nsettle = \"0s\"\n\
          sweep = \"1h\"\n{more}\narchive = {{ into = \"archive/<station>\" }}\n"
     ));
@@ -80,7 +80,7 @@ fn what_lies_in_a_found_folder_is_told_as_everywhere() {
 
 #[test]
 fn one_missing_folder_of_several_stops_nothing_and_loses_nothing() {
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.tide]\ndrop = [\"drops/north\", \"drops/south\"]\ntake = [\"*.csv\"]\nsettle = \"0s\"\n\
          archive = \"leave\"\n",
     );
@@ -102,7 +102,7 @@ fn one_missing_folder_of_several_stops_nothing_and_loses_nothing() {
 
 #[test]
 fn two_gates_that_meet_in_a_found_folder_are_told_by_check() {
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.tide]\ndrop = \"drops/<station>/in\"\ntake = [\"*.csv\"]\narchive = { into = \"archive\" }\n\
          [gate.all]\ndrop = \"drops\"\nsubfolders = true\narchive = { into = \"archive\" }\n",
     );
@@ -120,7 +120,7 @@ fn two_gates_that_meet_in_a_found_folder_are_told_by_check() {
 }
 
 /// Drops a file that was modified so many minutes ago.
-fn aged(coast: &Coast, path: &str, minutes: u64) {
+fn aged(coast: &TestHome, path: &str, minutes: u64) {
     let path = coast.drop(path, path);
     let at = SystemTime::now() - Duration::from_secs(60 * minutes);
     fs::File::options().append(true).open(path).unwrap().set_modified(at).unwrap();
@@ -128,7 +128,7 @@ fn aged(coast: &Coast, path: &str, minutes: u64) {
 
 #[test]
 fn only_the_newest_of_each_part_is_worked_and_the_others_are_passed_over() {
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.tide]\ndrop = \"drops\"\ntake = [\"<station>_*.csv\"]\nsettle = \"0s\"\n\
          pick = { newest = 1, per = \"<station>\" }\narchive = { into = \"archive\" }\n\
          run = { program = \"true\" }\n",
@@ -168,7 +168,7 @@ fn only_the_newest_of_each_part_is_worked_and_the_others_are_passed_over() {
 
 #[test]
 fn what_is_passed_over_can_be_left_where_it_is() {
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.tide]\ndrop = \"drops\"\nsettle = \"0s\"\npick = { oldest = 2, others = \"leave\" }\n\
          archive = { into = \"archive\" }\n",
     );
@@ -198,7 +198,7 @@ fn links_are_left_unless_the_gate_follows_them_into_the_roots() {
             "[gate.tide]\ndrop = \"drops\"\nsettle = \"0s\"\nlinks = \"{links}\"\narchive = {{ into = \"archive\" }}\n"
         )
     };
-    let coast = Coast::new(&gate("leave"));
+    let coast = TestHome::new(&gate("leave"));
     coast.drop("shared/levels.csv", "levels");
     coast.folder("shared/folder");
     coast.folder("drops");
@@ -236,7 +236,7 @@ fn links_are_left_unless_the_gate_follows_them_into_the_roots() {
 
 #[test]
 fn more_files_than_fit_in_memory_go_by_one_at_a_time() {
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.tide]\ndrop = \"drops\"\nsettle = \"1h\"\narchive = { into = \"archive\" }\n",
     );
     let folder = coast.folder("drops");

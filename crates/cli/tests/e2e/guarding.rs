@@ -14,10 +14,10 @@ use std::time::{Duration, Instant};
 use serde_json::{Value, json};
 
 use crate::passes::pass;
-use crate::support::{Coast, Service, filing_gate, text, wait};
+use crate::support::{Service, TestHome, filing_gate, text, wait};
 
-fn coast() -> (Coast, Service) {
-    let coast = Coast::new(&filing_gate("tide", "take = [\"*.csv\"]"));
+fn coast() -> (TestHome, Service) {
+    let coast = TestHome::new(&filing_gate("tide", "take = [\"*.csv\"]"));
     coast.folder("drops/tide");
     let service = coast.serve();
     (coast, service)
@@ -229,7 +229,7 @@ fn a_session_is_over_when_it_is_ended_also_after_a_restart() {
 #[test]
 fn the_state_folder_is_never_data() {
     // The drop folder lies above it, and the roots hold it.
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.all]\ndrop = \".\"\nsettle = \"50ms\"\nsweep = \"300ms\"\nsubfolders = true\nempty = \"take\"\nleave = [\"vadegate.toml\"]\n\
          [gate.all.archive]\ninto = \"../archived-<gate>\"\n",
     );
@@ -265,7 +265,7 @@ fn the_state_folder_is_never_data() {
 
 #[test]
 fn a_program_gets_no_password_of_the_service() {
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.job]\ndrop = \"drops\"\nsettle = \"20ms\"\narchive = \"leave\"\n\
          [gate.job.run]\nprogram = \"./show\"\nenv = [\"COAST\"]\n",
     );
@@ -302,7 +302,7 @@ fn an_argument_that_looks_like_an_option_holds_the_file() {
         ("args = [\"--\", \"<name>\"]", false),
         ("args = [\"<name>\"]\ndashes = \"allow\"", false),
     ] {
-        let coast = Coast::new(&gate(more));
+        let coast = TestHome::new(&gate(more));
         coast.drop("drops/-rf.csv", "1");
         coast.run("pass --wait");
         let entry = coast.entry("-rf.csv");
@@ -315,7 +315,7 @@ fn an_argument_that_looks_like_an_option_holds_the_file() {
 
 #[test]
 fn names_and_output_are_shown_escaped_and_json_stays_exact() {
-    let coast = Coast::new(&format!(
+    let coast = TestHome::new(&format!(
         "{}[gate.job]\ndrop = \"jobs\"\nsettle = \"20ms\"\narchive = \"leave\"\n[gate.job.run]\nprogram = \"./say\"\n",
         filing_gate("tide", "empty = \"take\"")
     ));
@@ -362,16 +362,16 @@ fn an_output_is_open_to_no_more_people_than_its_sources() {
          [gate.tide.merge]\ninto = \"out/all.csv\"\naccount = true\n{more}\n"
         )
     };
-    let mode = |coast: &Coast, path: &str| {
+    let mode = |coast: &TestHome, path: &str| {
         fs::metadata(coast.path(path)).unwrap().permissions().mode() & 0o777
     };
-    let drop = |coast: &Coast, name: &str, mode: u32| {
+    let drop = |coast: &TestHome, name: &str, mode: u32| {
         let path = coast.folder("drops").join(format!(".{name}"));
         fs::write(&path, format!("t,l\n{name},2\n")).unwrap();
         fs::set_permissions(&path, PermissionsExt::from_mode(mode)).unwrap();
         fs::rename(&path, coast.path("drops").join(name)).unwrap();
     };
-    let coast = Coast::new(&merge(""));
+    let coast = TestHome::new(&merge(""));
     drop(&coast, "a.csv", 0o644);
     coast.run("pass --wait");
     assert_eq!(mode(&coast, "out/all.csv") & 0o044, 0o044 & !umask());
@@ -383,7 +383,7 @@ fn an_output_is_open_to_no_more_people_than_its_sources() {
         (mode(&coast, "out/all.csv"), mode(&coast, "out/all.account.jsonl")),
         (0o600, 0o600)
     );
-    let coast = Coast::new(&merge("mode = \"0640\""));
+    let coast = TestHome::new(&merge("mode = \"0640\""));
     drop(&coast, "a.csv", 0o600);
     coast.run("pass --wait");
     assert_eq!(mode(&coast, "out/all.csv"), 0o640);
@@ -401,7 +401,7 @@ fn text_that_a_spreadsheet_would_run_is_kept_or_escaped_as_the_gate_says() {
         ("", "name,level_m\n=cmd|'/c calc'!A1,-1.5\n"),
         ("write = { formulas = \"escape\" }", "name,level_m\n'=cmd|'/c calc'!A1,-1.5\n"),
     ] {
-        let coast = Coast::new(&format!(
+        let coast = TestHome::new(&format!(
             "[gate.tide]\ndrop = \"drops\"\nsettle = \"20ms\"\narchive = \"leave\"\n[gate.tide.merge]\ninto = \"out.csv\"\n{more}\n"
         ));
         coast.drop("drops/a.csv", "name,level_m\n=cmd|'/c calc'!A1,-1.5\n");
@@ -412,7 +412,7 @@ fn text_that_a_spreadsheet_would_run_is_kept_or_escaped_as_the_gate_says() {
 
 #[test]
 fn a_link_in_a_drop_folder_is_never_followed_by_the_watch() {
-    let coast = Coast::new(&filing_gate("tide", "subfolders = true").replace("500ms", "1h"));
+    let coast = TestHome::new(&filing_gate("tide", "subfolders = true").replace("500ms", "1h"));
     coast.folder("drops/tide");
     let outside = tempfile::tempdir().unwrap();
     fs::write(outside.path().join("secret.csv"), "secret").unwrap();
@@ -448,7 +448,7 @@ fn exchange(one: &Path, other: &Path) -> bool {
 
 #[test]
 fn folders_exchanged_with_links_lead_nowhere() {
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.tide]\ndrop = \"drops/tide\"\nsettle = \"10ms\"\nsweep = \"100ms\"\nsubfolders = true\n\
          [gate.tide.merge]\ninto = \"out/<station>/all.csv\"\n[gate.tide.archive]\ninto = \"archive/<station>\"\n\
          [gate.tide.hold]\ninto = \"held/<station>\"\n",
@@ -532,7 +532,7 @@ fn folders_exchanged_with_links_lead_nowhere() {
     );
 }
 
-fn all_text(coast: &Coast, below: &str) -> String {
+fn all_text(coast: &TestHome, below: &str) -> String {
     coast
         .files(below)
         .iter()
@@ -560,7 +560,7 @@ fn snapshot(folder: &Path) -> Vec<(String, Vec<u8>, std::time::SystemTime)> {
 
 #[test]
 fn half_sent_bodies_stop_no_gate() {
-    let coast = Coast::new(&filing_gate("tide", ""));
+    let coast = TestHome::new(&filing_gate("tide", ""));
     coast.folder("drops/tide");
     // With as many descriptors as a system gives by default.
     let service = Service::start(&coast, |command| {

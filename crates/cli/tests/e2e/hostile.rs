@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 use zip::ZipWriter;
 use zip::write::SimpleFileOptions;
 
-use crate::support::{Coast, text};
+use crate::support::{TestHome, text};
 
 /// Bytes that the service may come to hold: far less than any of the bombs describes.
 const MOST_MEMORY_KIB: u64 = 700 << 10;
@@ -125,7 +125,7 @@ fn bad(at: &Path) -> Vec<(&'static str, &'static str)> {
 
 #[test]
 fn a_hostile_folder_stops_nothing_and_each_file_of_it_is_held_with_its_reason() {
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.tide]\ndrop = \"drops\"\nsettle = \"20ms\"\nsweep = \"300ms\"\nsubfolders = true\n\
          archive = { into = \"archive\" }\n[gate.tide.merge]\ninto = \"out/<stem>.csv\"\n\
          [gate.calm]\ndrop = \"calm\"\nsettle = \"20ms\"\nsweep = \"300ms\"\narchive = { into = \"calmed\" }\n",
@@ -168,7 +168,7 @@ fn a_hostile_folder_stops_nothing_and_each_file_of_it_is_held_with_its_reason() 
 
 #[test]
 fn a_table_of_as_many_columns_as_a_sheet_has_is_merged() {
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.tide]\ndrop = \"drops\"\nsettle = \"20ms\"\nsweep = \"300ms\"\n\
          archive = { into = \"archive\" }\n[gate.tide.merge]\ninto = \"out.csv\"\n",
     );
@@ -184,7 +184,7 @@ fn a_table_of_as_many_columns_as_a_sheet_has_is_merged() {
 
 #[test]
 fn what_comes_from_a_name_is_one_part_of_a_tables_name() {
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.tide]\ndrop = \"drops\"\nsettle = \"20ms\"\narchive = { into = \"archive\" }\n\
          [gate.tide.load]\nto = \"sqlite:out.db\"\ntable = \"<stem>\"\nif_missing = \"create\"\n",
     );
@@ -213,7 +213,7 @@ fn what_comes_from_a_name_is_one_part_of_a_tables_name() {
 
 #[test]
 fn values_of_tables_are_as_they_stand() {
-    let coast = Coast::new("");
+    let coast = TestHome::new("");
     let sample = |name: &str, more: &str| coast.run(&format!("sample {name} {more}")).out;
     coast.drop("digits.jsonl", "{\"n\":123456789012345678901234567890.10}\n");
     assert!(sample("digits.jsonl", "--json").contains("123456789012345678901234567890.10"));

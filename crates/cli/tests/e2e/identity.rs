@@ -3,7 +3,7 @@
 use serde_json::Value;
 
 use crate::passes::{pass, rest};
-use crate::support::{Coast, text};
+use crate::support::{TestHome, text};
 
 /// A gate that files what comes, with these keys.
 fn gate(name: &str, more: &str) -> String {
@@ -13,14 +13,14 @@ fn gate(name: &str, more: &str) -> String {
     )
 }
 
-fn coast(more: &str) -> Coast {
-    let coast = Coast::new(&gate("tide", more));
+fn coast(more: &str) -> TestHome {
+    let coast = TestHome::new(&gate("tide", more));
     coast.folder("drops/tide");
     coast
 }
 
 /// Drops a file and has the gate pass.
-fn dropped(coast: &Coast, path: &str, content: &str) -> Value {
+fn dropped(coast: &TestHome, path: &str, content: &str) -> Value {
     coast.drop(path, content);
     rest(coast);
     pass(coast, path.split('/').nth(1).unwrap())
@@ -29,7 +29,7 @@ fn dropped(coast: &Coast, path: &str, content: &str) -> Value {
 #[test]
 fn gates_of_one_group_work_the_same_content_once() {
     let both = ["tide", "wave"].map(|name| gate(name, "once_across = \"stations\"")).concat();
-    let coast = Coast::new(&format!("{both}{}", gate("other", "")));
+    let coast = TestHome::new(&format!("{both}{}", gate("other", "")));
     for folder in ["tide", "wave", "other"] {
         coast.folder(&format!("drops/{folder}"));
     }
@@ -112,7 +112,7 @@ fn repeats_are_filed_left_deleted_or_held_as_the_gate_says() {
 
 #[test]
 fn a_repeat_is_not_deleted_before_its_first_is_worked_and_filed() {
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.tide]\ndrop = \"drops/tide\"\nsettle = \"0s\"\norder = \"name\"\nrepeats = \"delete\"\n\
          archive = { into = \"archive/tide\" }\nrun = { program = \"false\" }\n",
     );
@@ -149,7 +149,7 @@ fn a_revision_names_its_predecessor_and_can_be_held() {
 
 #[test]
 fn a_fault_that_was_mended_makes_no_repeat_of_the_next_file_with_it() {
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.tide]\ndrop = \"drops/tide\"\nsettle = \"0s\"\norder = \"name\"\n\
          archive = { into = \"archive/tide\" }\nmerge = { into = \"out/tide.csv\" }\n",
     );
@@ -184,7 +184,7 @@ fn a_fault_that_was_mended_makes_no_repeat_of_the_next_file_with_it() {
 
 #[test]
 fn a_rehearsal_knows_what_is_touched_and_what_keeps_its_identity() {
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.tide]\ndrop = \"drops/tide\"\nsettle = \"0s\"\norder = \"name\"\narchive = \"leave\"\n",
     );
     assert_eq!(dropped(&coast, "drops/tide/a.csv", "first")["filed"], 1);

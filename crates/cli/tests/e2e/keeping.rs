@@ -6,11 +6,11 @@ use std::os::unix::fs::FileExt;
 use serde_json::{Value, json};
 
 use crate::passes::{pass, rest};
-use crate::support::{Coast, sum, text};
+use crate::support::{TestHome, sum, text};
 
 /// A gate with three filed files and a table.
-fn coast() -> Coast {
-    let coast = Coast::new(
+fn coast() -> TestHome {
+    let coast = TestHome::new(
         "[gate.tide]\ndrop = \"drops/tide\"\ntake = [\"<station>_<day:%Y%m%d>.csv\"]\nsettle = \"0s\"\n\
          archive = { into = \"archive/tide\" }\nmerge = { into = \"out/<station>.csv\" }\n\
          [gate.wave]\ndrop = \"drops/wave\"\nsettle = \"0s\"\narchive = { into = \"archive/wave\" }\n",
@@ -96,7 +96,7 @@ fn have_we_ever_had_this_and_where_does_it_lie_now() {
     fs::write(coast.path("delivery.dat"), "never seen").unwrap();
     assert!(coast.run("entry --sum delivery.dat").out.contains("No: no entry"));
     let id = had[0]["id"].clone();
-    let now = || text(&coast.json(&format!("entry {id}"))["lies"], "now").to_owned();
+    let now = || text(&coast.json(&format!("entry {id}"))["location"], "status").to_owned();
     assert_eq!(now(), "unchanged");
     fs::write(coast.path("archive/wave/big.dat"), "cut").unwrap();
     assert_eq!(now(), "changed");

@@ -7,7 +7,7 @@ use serde_json::{Value, json};
 
 use crate::browser::with_page;
 use crate::databases::{Db, Server, shared};
-use crate::support::{Coast, Service, text};
+use crate::support::{Service, TestHome, text};
 
 const BUOYS: &str =
     "buoy,taken_at,height_m\nB1,2026-03-01T00:00:00,1.25\nB2,2026-03-01 00:10:00,0.5\n";
@@ -16,18 +16,18 @@ const COLUMNS: &str = "buoy text NOT NULL, taken_at timestamp, height_m double p
 const ADD: &str = "add = { entry = \"<entry>\", source = \"<name>\", line = \"<row>\" }";
 
 /// A coast with a gate that loads into each kind of database, one after the other.
-fn each(load: &str, test: impl Fn(&Coast, &Db)) {
-    let coast = Coast::new("");
+fn each(load: &str, test: impl Fn(&TestHome, &Db)) {
+    let coast = TestHome::new("");
     let db = Db::sqlite(&coast.path("out/sound.db"));
     configure(&coast, &db, load);
     test(&coast, &db);
-    let coast = Coast::new("");
+    let coast = TestHome::new("");
     let db = shared().database();
     configure(&coast, &db, load);
     test(&coast, &db);
 }
 
-fn configure(coast: &Coast, db: &Db, load: &str) {
+fn configure(coast: &TestHome, db: &Db, load: &str) {
     coast.folder("drops");
     coast.configure(&format!(
         "[gate.waves]\ndrop = \"drops\"\nsettle = \"10ms\"\nsweep = \"200ms\"\norder = \"name\"\n\
@@ -36,13 +36,13 @@ fn configure(coast: &Coast, db: &Db, load: &str) {
     ));
 }
 
-fn pass(coast: &Coast) -> Value {
+fn pass(coast: &TestHome) -> Value {
     let ran = coast.run("pass --json");
     serde_json::from_str::<Value>(&ran.out).unwrap_or_else(|_| panic!("{}", ran.err))[0].clone()
 }
 
 /// Passes until nothing is arriving or ready any more.
-fn pass_all(coast: &Coast) {
+fn pass_all(coast: &TestHome) {
     coast.wait("all is worked", |coast| {
         let report = pass(coast);
         let counts = &coast.json("gates waves")[0]["counts"];
@@ -50,7 +50,7 @@ fn pass_all(coast: &Coast) {
     });
 }
 
-fn held_because(coast: &Coast, path: &str) -> String {
+fn held_because(coast: &TestHome, path: &str) -> String {
     let entry = coast.entry(path);
     assert_eq!(entry["state"], "held", "{entry}");
     text(&entry, "reason").to_owned()
@@ -362,7 +362,7 @@ fn a_lost_answer_at_the_commit_is_asked_for() {
     });
 }
 
-fn killed_behind_the_commit(coast: &Coast, db: &Db) {
+fn killed_behind_the_commit(coast: &TestHome, db: &Db) {
     coast.wait("it is killed behind the commit", |coast| {
         let mut command = coast.command();
         command.arg("pass").env("VADEGATE_FAULT", "load.committed:1=kill");
@@ -405,7 +405,7 @@ fn a_database_without_its_markers_is_not_believed() {
 #[test]
 fn a_server_that_goes_away_holds_nothing_and_is_waited_for() {
     let mut server = Server::start("trust", "none");
-    let coast = Coast::new("");
+    let coast = TestHome::new("");
     let db = server.database();
     configure(
         &coast,
@@ -434,7 +434,7 @@ fn a_server_that_goes_away_holds_nothing_and_is_waited_for() {
 fn a_password_is_read_from_where_it_is_and_never_shown() {
     let secret = "tide-and-time-4711";
     let server = Server::start("scram-sha-256", secret);
-    let coast = Coast::new("");
+    let coast = TestHome::new("");
     let db = Db::Postgres(server.url("postgres"));
     let load = "table = \"waves\"\nif_missing = \"create\"\nwait = \"50ms\"";
     coast.drop("drops/a.csv", BUOYS);
@@ -473,13 +473,13 @@ fn a_server_is_vouched_for_or_nothing_is_sent_to_it() {
     server.crash();
     let (port, certificate) = server.listen_encrypted();
     server.go_on();
-    let coast = Coast::new("");
+    let coast = TestHome::new("");
     coast.drop("drops/a.csv", BUOYS);
     let to = |host: &str, mode: &str| {
         Db::Postgres(format!("postgres://vadegate@{host}:{port}/postgres?sslmode={mode}"))
     };
     let load = "table = \"waves\"\nif_missing = \"create\"";
-    let problems = |coast: &Coast| pass(coast)["problems"].to_string();
+    let problems = |coast: &TestHome| pass(coast)["problems"].to_string();
     // The system knows nothing of it.
     configure(&coast, &to("localhost", "require"), load);
     assert!(problems(&coast).contains("vouches for it in `certificates`"), "{}", problems(&coast));
@@ -496,7 +496,7 @@ fn a_server_is_vouched_for_or_nothing_is_sent_to_it() {
 
 #[test]
 fn the_page_shows_the_rows_and_takes_them_out() {
-    let coast = Coast::new("");
+    let coast = TestHome::new("");
     let db = shared().database();
     configure(&coast, &db, &format!("table = \"waves\"\nif_missing = \"create\"\n{ADD}"));
     coast.drop("drops/a.csv", BUOYS);
@@ -551,7 +551,7 @@ fn verify_holds_tables_and_markers_against_the_ledger() {
 
 #[test]
 fn gates_take_turns_at_one_file_and_a_replaced_file_is_seen() {
-    let coast = Coast::new("");
+    let coast = TestHome::new("");
     let db = Db::sqlite(&coast.path("out/sound.db"));
     let gate = |name: &str| {
         format!(
@@ -628,7 +628,7 @@ fn rows_of_another_file_with_the_same_number_are_not_taken_out() {
         coast.drop("drops/a.csv", BUOYS);
         pass_all(coast);
         // A second ledger, whose first entry is another file.
-        let second = Coast::new("");
+        let second = TestHome::new("");
         configure(&second, db, &format!("table = \"waves\"\n{ADD}"));
         let both = format!("roots = [\".\", \"{}\"]", coast.path("").display());
         let config = second.read("vadegate.toml").replace("roots = [\".\"]", &both);

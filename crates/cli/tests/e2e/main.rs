@@ -11,6 +11,8 @@
 //! * `guarding`: nobody gets in, nothing gets out.
 //! * `promises`: nothing lost, nothing twice, nothing stuck, nothing misleading.
 //! * `hostile`: bombs, wide tables, files that are not what they say.
+//! * `crash_points`: killed, or failed by the system, at every point of the protocol.
+//! * `works`: what every work must keep to (`fixtures` has one of each).
 //! * `power`: the power is cut before anything was synced.
 //! * `service`: the HTTP interface, live events, sign-in, starting and stopping.
 //! * `console`: the page, in headless Chromium.
@@ -29,9 +31,11 @@ mod chaos;
 mod chaos_loads;
 mod commands;
 mod console;
+mod crash_points;
 mod databases;
 mod demo;
 mod faults;
+mod fixtures;
 mod folders;
 mod guarding;
 mod hostile;
@@ -50,4 +54,4 @@ mod service;
 mod shots;
 mod support;
 mod tables;
-mod walk;
+mod works;

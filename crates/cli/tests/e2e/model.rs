@@ -1,4 +1,4 @@
-//! Random sequences of arrivals, replacements, passes, kills and people's doings, held
+//! Random sequences of arrivals, replacements, passes, kills and people's actions, held
 //! against a small plain model of what must come of them. A failing sequence is made
 //! as short as it can be.
 //!
@@ -12,7 +12,7 @@ use proptest::prelude::*;
 use proptest::test_runner::{Config, RngAlgorithm, TestRng, TestRunner};
 use vadegate_core::fault::{COMPILED, POINTS};
 
-use crate::support::{Coast, sum, text};
+use crate::support::{TestHome, sum, text};
 
 #[derive(Debug, Clone)]
 enum Step {
@@ -173,7 +173,7 @@ impl Model {
 
 const BY: &str = "--why model --by ada --yes";
 
-fn go(coast: &Coast, model: &mut Model, step: &Step) {
+fn go(coast: &TestHome, model: &mut Model, step: &Step) {
     match *step {
         Step::Drop { name, content: number } => {
             model.arrive(name, number);
@@ -224,7 +224,7 @@ fn go(coast: &Coast, model: &mut Model, step: &Step) {
 }
 
 /// The entry that counts for a content, filed and not a repeat.
-fn first(coast: &Coast, model: &Model, number: u8) -> Option<serde_json::Value> {
+fn first(coast: &TestHome, model: &Model, number: u8) -> Option<serde_json::Value> {
     let ledger = coast.json(&format!("ledger --sum {}", sum(content(number))));
     let mut entries = ledger.as_array().unwrap().iter().filter(|entry| {
         entry["repeat_of"].is_null() && entry["forgotten"] == false && entry["state"] == "filed"
@@ -233,7 +233,7 @@ fn first(coast: &Coast, model: &Model, number: u8) -> Option<serde_json::Value> 
 }
 
 /// Has the gate see what lies there, without taking anything new: it is paused.
-fn look(coast: &Coast) {
+fn look(coast: &TestHome) {
     let ledger = rusqlite::Connection::open(coast.path("state/ledger.db")).unwrap();
     let pause = |paused: bool| {
         ledger
@@ -248,7 +248,7 @@ fn look(coast: &Coast) {
     pause(false);
 }
 
-fn hold_against(coast: &Coast, model: &Model, steps: &[Step]) {
+fn hold_against(coast: &TestHome, model: &Model, steps: &[Step]) {
     let mut worked: BTreeMap<u8, u32> = BTreeMap::new();
     let table = fs::read_to_string(coast.path("out/all.csv")).unwrap_or_default();
     for row in table.lines().skip(1) {
@@ -273,7 +273,7 @@ fn hold_against(coast: &Coast, model: &Model, steps: &[Step]) {
 
 /// One sequence of steps.
 fn agrees(steps: &[Step]) {
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.tide]\ndrop = \"drops\"\nsettle = \"0s\"\norder = \"name\"\n\
          archive = { into = \"archive\" }\nmerge = { into = \"out/all.csv\" }\n",
     );

@@ -5,10 +5,10 @@ use std::os::unix::fs::PermissionsExt;
 
 use serde_json::{Value, json};
 
-use crate::support::{Coast, InBackground, Service, sum, text, wait};
+use crate::support::{InBackground, Service, TestHome, sum, text, wait};
 
-fn offering(more: &str) -> Coast {
-    let coast = Coast::new(&format!(
+fn offering(more: &str) -> TestHome {
+    let coast = TestHome::new(&format!(
         "[gate.job]\ndrop = \"drops\"\nsettle = \"20ms\"\nsweep = \"300ms\"\norder = \"name\"\n{more}\n\
          archive = {{ into = \"archive\" }}\n[gate.job.offer]\nlease = \"30s\"\nwait = \"20ms\"\ntries = 3\n"
     ));
@@ -104,7 +104,7 @@ fn a_lease_outlives_the_service() {
 
 #[test]
 fn a_gate_that_offers_nothing_says_so() {
-    let coast = Coast::new("[gate.job]\ndrop = \"drops\"\narchive = { into = \"archive\" }\n");
+    let coast = TestHome::new("[gate.job]\ndrop = \"drops\"\narchive = { into = \"archive\" }\n");
     coast.folder("drops");
     let service = coast.serve();
     let (status, told) = service.send("/api/v1/gates/job/take", &json!({ "worker": "one" }));

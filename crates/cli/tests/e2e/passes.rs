@@ -6,11 +6,11 @@ use std::os::unix::fs::{MetadataExt, PermissionsExt};
 
 use serde_json::Value;
 
-use crate::support::{Coast, filing_gate, sum, text, wait};
+use crate::support::{TestHome, filing_gate, sum, text, wait};
 
 /// Waits until everything dropped has been quiet for longer than the gates of
 /// these tests want, so that it settles in one pass.
-pub fn rest(coast: &Coast) {
+pub fn rest(coast: &TestHome) {
     wait("everything has been quiet", || {
         let quiet = |file: &String| {
             let Ok(meta) = fs::symlink_metadata(coast.path(file)) else { return true };
@@ -22,7 +22,7 @@ pub fn rest(coast: &Coast) {
 }
 
 /// Passes until nothing is arriving any more; gives the last report of a gate.
-pub fn pass(coast: &Coast, gate: &str) -> Value {
+pub fn pass(coast: &TestHome, gate: &str) -> Value {
     rest(coast);
     wait("everything has settled", || {
         let ran = coast.run(&format!("pass {gate} --json"));
@@ -40,8 +40,8 @@ fn merging_gate(more: &str) -> String {
     )
 }
 
-fn running_gate(script: &str, more: &str) -> Coast {
-    let coast = Coast::new(&format!(
+fn running_gate(script: &str, more: &str) -> TestHome {
+    let coast = TestHome::new(&format!(
         "[gate.job]\ndrop = \"drops\"\nsettle = \"20ms\"\ntake = [\"<harbour>_<number:int>.txt\"]\n\
          archive = {{ into = \"archive\" }}\n[gate.job.run]\nprogram = \"bin/job\"\n{more}\n"
     ));
@@ -54,7 +54,7 @@ fn running_gate(script: &str, more: &str) -> Coast {
 
 #[test]
 fn a_settled_file_is_entered_with_its_sum_and_archived() {
-    let coast = Coast::new(&filing_gate("tide", ""));
+    let coast = TestHome::new(&filing_gate("tide", ""));
     coast.drop("drops/tide/ullin.csv", "time,level\n");
     let report = pass(&coast, "tide");
     assert_eq!(report["filed"], 1);
@@ -68,7 +68,7 @@ fn a_settled_file_is_entered_with_its_sum_and_archived() {
 
 #[test]
 fn the_same_content_under_another_name_is_never_worked_again() {
-    let coast = Coast::new(&merging_gate("add = { source = \"<name>\" }"));
+    let coast = TestHome::new(&merging_gate("add = { source = \"<name>\" }"));
     coast.drop("drops/tide/a.csv", "x\n1\n");
     pass(&coast, "tide");
     coast.drop("drops/tide/b.csv", "x\n1\n");
@@ -82,7 +82,7 @@ fn the_same_content_under_another_name_is_never_worked_again() {
 
 #[test]
 fn the_same_name_with_other_content_is_new_and_replaces_nothing_in_the_archive() {
-    let coast = Coast::new(&filing_gate("tide", ""));
+    let coast = TestHome::new(&filing_gate("tide", ""));
     for content in ["one", "two", "three"] {
         coast.drop("drops/tide/a.csv", content);
         pass(&coast, "tide");
@@ -96,7 +96,7 @@ fn the_same_name_with_other_content_is_new_and_replaces_nothing_in_the_archive()
 
 #[test]
 fn once_by_name_makes_the_name_the_identity() {
-    let coast = Coast::new(&filing_gate("tide", "once = \"name\""));
+    let coast = TestHome::new(&filing_gate("tide", "once = \"name\""));
     coast.drop("drops/tide/a.csv", "one");
     coast.drop("drops/tide/b.csv", "one");
     pass(&coast, "tide");
@@ -109,7 +109,7 @@ fn once_by_name_makes_the_name_the_identity() {
 
 #[test]
 fn fields_name_the_archive_and_what_is_not_for_the_gate_is_left() {
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.tide]\ndrop = \"drops\"\nsettle = \"20ms\"\nsubfolders = true\n\
          take = [\"<station>/<station>_<day:%Y%m%d>*.csv\"]\nleave = [\"*draft*\"]\n\
          archive = { into = \"archive/<day:%Y>/<day:%m>/<station>/<name>\" }\n",
@@ -137,7 +137,7 @@ fn fields_name_the_archive_and_what_is_not_for_the_gate_is_left() {
 
 #[test]
 fn a_merge_unites_columns_by_name_and_goes_on_appending() {
-    let coast = Coast::new(&merging_gate("add = { station = \"<station>\" }"));
+    let coast = TestHome::new(&merging_gate("add = { station = \"<station>\" }"));
     coast.drop("drops/tide/tarn/1.csv", "time,level\n1,2\n");
     coast.drop("drops/tide/tarn/2.csv", "wind,time\n\"5,5\",2\n");
     pass(&coast, "tide");
@@ -161,7 +161,7 @@ fn an_output_that_exists_is_replaced_numbered_or_left_as_the_gate_says() {
         ("number", &["out/all-2.csv", "out/all.csv"][..], "x\n1\n"),
         ("fail", &["out/all.csv"][..], "x\n1\n"),
     ] {
-        let coast = Coast::new(&merging_gate(&format!("exists = \"{exists}\"")));
+        let coast = TestHome::new(&merging_gate(&format!("exists = \"{exists}\"")));
         for (name, content) in [("1.csv", "x\n1\n"), ("2.csv", "x\n2\n")] {
             coast.drop(&format!("drops/tide/{name}"), content);
             pass(&coast, "tide");
@@ -175,7 +175,7 @@ fn an_output_that_exists_is_replaced_numbered_or_left_as_the_gate_says() {
 
 #[test]
 fn the_field_orders_the_rows_and_numbers_count_as_numbers() {
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.tide]\ndrop = \"drops\"\nsettle = \"20ms\"\ntake = [\"t<n:int>.csv\"]\norder = \"<n>\"\n\
          archive = { into = \"archive\" }\n[gate.tide.merge]\ninto = \"out/all.csv\"\n",
     );
@@ -188,7 +188,7 @@ fn the_field_orders_the_rows_and_numbers_count_as_numbers() {
 
 #[test]
 fn a_faulty_table_is_held_with_its_line_and_the_others_go_on() {
-    let coast = Coast::new(&format!("{}[gate.tide.hold]\ninto = \"held\"\n", merging_gate("")));
+    let coast = TestHome::new(&format!("{}[gate.tide.hold]\ninto = \"held\"\n", merging_gate("")));
     coast.drop("drops/tide/good.csv", "a,b\n1,2\n");
     for (name, content) in [
         ("ragged.csv", "a,b\n1,2\n1,2,3\n"),
@@ -213,7 +213,7 @@ fn a_faulty_table_is_held_with_its_line_and_the_others_go_on() {
 
 #[test]
 fn a_mended_file_takes_the_place_of_the_held_one() {
-    let coast = Coast::new(&merging_gate(""));
+    let coast = TestHome::new(&merging_gate(""));
     coast.drop("drops/tide/a.csv", "a,b\n1\n");
     pass(&coast, "tide");
     assert_eq!(coast.entry("a.csv")["state"], "held");
@@ -315,7 +315,7 @@ fn an_archive_on_another_device_gets_a_verified_copy() {
     let Ok(away) = tempfile::tempdir_in("/dev/shm") else {
         panic!("this test needs /dev/shm as another device");
     };
-    let coast = Coast::new("");
+    let coast = TestHome::new("");
     let away = away.path().display();
     let text_of = format!(
         "[service]\nroots = [\".\", \"{away}\"]\n[gate.tide]\ndrop = \"drops\"\nsettle = \"20ms\"\n\
@@ -335,7 +335,7 @@ fn an_archive_on_another_device_gets_a_verified_copy() {
 
 #[test]
 fn a_file_that_somebody_has_open_for_writing_is_not_taken_however_long_it_rests() {
-    let coast = Coast::new(&filing_gate("tide", ""));
+    let coast = TestHome::new(&filing_gate("tide", ""));
     coast.folder("drops/tide");
     if let Err(why) = vadegate_core::arrivals::lease_tells(&coast.path("drops/tide")) {
         eprintln!("not tested: {why}");
@@ -380,7 +380,7 @@ fn a_repeat_takes_the_place_of_a_first_that_is_gone_before_its_work() {
 
 #[test]
 fn files_can_be_left_in_place_and_are_still_worked_once() {
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.tide]\ndrop = \"drops\"\nsettle = \"20ms\"\narchive = \"leave\"\n\
          [gate.tide.merge]\ninto = \"out/all.csv\"\n",
     );

@@ -5,11 +5,11 @@ use std::fs;
 use serde_json::{Value, json};
 
 use crate::passes::{pass, rest};
-use crate::support::{Coast, text};
+use crate::support::{TestHome, text};
 
 /// A gate that merges into one table, with a hold folder.
-fn merging() -> Coast {
-    let coast = Coast::new(
+fn merging() -> TestHome {
+    let coast = TestHome::new(
         "[gate.tide]\ndrop = \"drops/tide\"\nsettle = \"0s\"\nhold = { into = \"held\" }\n\
          archive = { into = \"archive/tide\" }\nmerge = { into = \"out/tide.csv\" }\n",
     );
@@ -17,11 +17,11 @@ fn merging() -> Coast {
     coast
 }
 
-fn done(coast: &Coast, line: &str) -> Value {
+fn done(coast: &TestHome, line: &str) -> Value {
     coast.json(&format!("{line} --why because --by ada --yes"))
 }
 
-fn history(coast: &Coast, id: &Value) -> Vec<(String, String, String)> {
+fn history(coast: &TestHome, id: &Value) -> Vec<(String, String, String)> {
     let entry = coast.json(&format!("entry {id}"));
     let changes = entry["history"].as_array().unwrap().iter();
     changes
@@ -120,7 +120,7 @@ fn many_at_once_by_a_filter_with_a_count_and_a_confirmation() {
 
 #[test]
 fn what_was_held_and_replaced_keeps_nothing_from_being_adopted() {
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.tide]\ndrop = \"drops/tide\"\nsettle = \"0s\"\narchive = { into = \"archive/tide\" }\n\
          merge = { into = \"out/tide.csv\" }\n",
     );
@@ -189,13 +189,13 @@ fn the_service_does_it_only_with_a_name_and_a_reason() {
     coast.drop("drops/tide/a.csv", "t,l\n1,2\n");
     let service = coast.serve();
     coast.wait("it is filed", |coast| coast.ledger().iter().any(|one| one["state"] == "filed"));
-    let order = |body: Value| service.send("/api/v1/entries/doings", &body);
-    let (status, body) = order(json!({ "doing": "reopen", "entries": [1], "who": "ada" }));
+    let order = |body: Value| service.send("/api/v1/entries/actions", &body);
+    let (status, body) = order(json!({ "action": "reopen", "entries": [1], "who": "ada" }));
     assert_eq!((status, body.contains("say why")), (400, true), "{body}");
     let (status, body) =
-        order(json!({ "doing": "reopen", "entries": [1], "who": " ", "why": "x" }));
+        order(json!({ "action": "reopen", "entries": [1], "who": " ", "why": "x" }));
     assert_eq!((status, body.contains("say who")), (400, true), "{body}");
-    let whole = json!({ "doing": "reopen", "fitting": { "gate": "tide" }, "who": "ada", "why": "x", "expected": 2 });
+    let whole = json!({ "action": "reopen", "fitting": { "gate": "tide" }, "who": "ada", "why": "x", "expected": 2 });
     let (status, body) = order(whole);
     assert_eq!(
         (status, body.contains("1 such entries by now, and 2 were expected")),
@@ -203,7 +203,7 @@ fn the_service_does_it_only_with_a_name_and_a_reason() {
         "{body}"
     );
     let (status, body) =
-        order(json!({ "doing": "reopen", "entries": [1, 7], "who": "ada", "why": "x" }));
+        order(json!({ "action": "reopen", "entries": [1, 7], "who": "ada", "why": "x" }));
     let answer: Value = serde_json::from_str(&body).unwrap();
     assert_eq!((status, &answer["done"]), (200, &json!([1])), "{body}");
     assert_eq!(text(&answer["refused"][0], "because"), "there is no such entry");

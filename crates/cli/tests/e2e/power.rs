@@ -16,7 +16,7 @@ use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use serde_json::Value;
 
-use crate::support::{Coast, sum, text, wait};
+use crate::support::{TestHome, sum, text, wait};
 
 /// Ends all writing to an ext4 at once (`EXT4_IOC_SHUTDOWN` in the kernel's ext4.h).
 const SHUTDOWN: libc::Ioctl = 0x8004_587D_u32 as libc::Ioctl;
@@ -35,7 +35,7 @@ struct Disk {
 
 impl Disk {
     /// Nothing when a file system cannot be made or mounted here.
-    fn new(coast: &Coast) -> Option<Self> {
+    fn new(coast: &TestHome) -> Option<Self> {
         let disk = Disk { image: coast.path("disk.img"), place: coast.folder("disk") };
         File::create(&disk.image).unwrap().set_len(96 << 20).unwrap();
         let made = Command::new("mkfs.ext4").args(["-q", "-F"]).arg(&disk.image).status();
@@ -71,8 +71,8 @@ impl Drop for Disk {
 }
 
 /// Gates of which everything lies on the disk.
-fn coast(more: &str) -> Option<(Coast, Disk)> {
-    let coast = Coast::new("");
+fn coast(more: &str) -> Option<(TestHome, Disk)> {
+    let coast = TestHome::new("");
     let gate = |name: &str, more: &str| {
         format!(
             "[gate.{name}]\ndrop = \"disk/drops/{name}\"\nsettle = \"20ms\"\nsweep = \"200ms\"\n\
@@ -117,14 +117,14 @@ fn supply(path: &Path, content: &str, careful: bool) -> std::io::Result<()> {
 }
 
 /// All entries of the ledger.
-fn entries(coast: &Coast) -> Vec<Value> {
+fn entries(coast: &TestHome) -> Vec<Value> {
     let ran = coast.run("ledger export");
     assert_eq!(ran.code, 0, "{}", ran.err);
     ran.out.lines().map(|line| serde_json::from_str(line).unwrap()).collect()
 }
 
 /// The sums of all files in the archive of a gate, and how often each is there.
-fn archived(coast: &Coast, gate: &str) -> BTreeMap<String, usize> {
+fn archived(coast: &TestHome, gate: &str) -> BTreeMap<String, usize> {
     let mut sums = BTreeMap::new();
     for file in coast.files(&format!("disk/archive/{gate}")) {
         *sums.entry(sum(fs::read(coast.path(&file)).unwrap())).or_default() += 1;
@@ -133,7 +133,7 @@ fn archived(coast: &Coast, gate: &str) -> BTreeMap<String, usize> {
 }
 
 /// Whatever the ledger says to be filed is in the archive, whole, once.
-fn hold_ledger_against_archive(coast: &Coast) -> usize {
+fn hold_ledger_against_archive(coast: &TestHome) -> usize {
     let (picture, tide) = (archived(coast, "picture"), archived(coast, "tide"));
     let mut filed = 0;
     for entry in entries(coast).iter().filter(|entry| entry["state"] == "filed") {
@@ -239,7 +239,7 @@ fn feed(
 /// Works under load until the power is cut, and holds what had been told before against
 /// what is there after; gives what was supplied.
 fn cut_once(
-    (coast, disk): (&Coast, &Disk),
+    (coast, disk): (&TestHome, &Disk),
     cut: usize,
     careful: bool,
     after: Duration,
@@ -315,7 +315,7 @@ fn cut_at_random_moments(careful: bool) {
 }
 
 /// Every row of an archived file stands once in the output, and no other.
-fn hold_rows_against(coast: &Coast, all: &BTreeMap<String, String>) {
+fn hold_rows_against(coast: &TestHome, all: &BTreeMap<String, String>) {
     let archive = archived(coast, "tide");
     let mut expected: Vec<&str> = all
         .values()

@@ -10,10 +10,10 @@ use serde_json::{Value, json};
 
 use crate::faults::Mount;
 use crate::passes::{pass, rest};
-use crate::support::{Coast, InBackground, Service, filing_gate, sum, text, wait};
+use crate::support::{InBackground, Service, TestHome, filing_gate, sum, text, wait};
 
-fn merging(more: &str, of_merge: &str) -> Coast {
-    let coast = Coast::new(&format!(
+fn merging(more: &str, of_merge: &str) -> TestHome {
+    let coast = TestHome::new(&format!(
         "[gate.tide]\ndrop = \"drops\"\nsettle = \"20ms\"\nsweep = \"300ms\"\norder = \"name\"\n{more}\n\
          archive = {{ into = \"archive\" }}\n[gate.tide.merge]\ninto = \"out/all.csv\"\n{of_merge}\n"
     ));
@@ -21,12 +21,12 @@ fn merging(more: &str, of_merge: &str) -> Coast {
     coast
 }
 
-fn program(coast: &Coast, script: &str) {
+fn program(coast: &TestHome, script: &str) {
     fs::write(coast.path("program"), format!("#!/bin/sh\n{script}\n")).unwrap();
     fs::set_permissions(coast.path("program"), PermissionsExt::from_mode(0o755)).unwrap();
 }
 
-fn problems(coast: &Coast, gate: &str) -> String {
+fn problems(coast: &TestHome, gate: &str) -> String {
     coast.json(&format!("gates {gate}"))[0]["problems"].to_string()
 }
 
@@ -55,7 +55,7 @@ fn a_panic_ends_no_gate_and_readyz_knows_a_gate_that_does_not_run() {
 
 #[test]
 fn a_full_disk_under_a_workbook_ends_no_gate_and_holds_no_source() {
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.tide]\ndrop = \"drops\"\nsettle = \"20ms\"\nsweep = \"200ms\"\n\
          archive = { into = \"archive\" }\n[gate.tide.merge]\ninto = \"small/all.xlsx\"\n",
     );
@@ -105,7 +105,7 @@ fn a_damaged_output_of_ours_holds_no_source() {
 
 #[test]
 fn a_worker_outlasts_a_restart_and_its_work_is_taken() {
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.job]\ndrop = \"drops\"\nsettle = \"20ms\"\narchive = { into = \"archive\" }\n\
          [gate.job.offer]\nlease = \"20s\"\n",
     );
@@ -137,7 +137,7 @@ fn a_worker_outlasts_a_restart_and_its_work_is_taken() {
 
 #[test]
 fn two_services_on_one_drop_folder_work_no_file_twice() {
-    let (one, other) = (tempfile::tempdir().unwrap(), Coast::new(""));
+    let (one, other) = (tempfile::tempdir().unwrap(), TestHome::new(""));
     let gate = |state: &str| {
         format!(
             "[service]\nlisten = \"127.0.0.1:0\"\nroots = [\".\"]\nstate = \"{state}\"\n\
@@ -277,8 +277,8 @@ fn a_repeat_is_worked_again_only_when_that_is_confirmed() {
     let repeat = coast.entry("b.csv")["id"].clone();
     let service = coast.serve();
     let order = |twice: bool, rehearse: bool| {
-        let order = json!({ "doing": "reopen", "entries": [repeat], "who": "ada", "why": "again", "twice": twice, "rehearse": rehearse });
-        let (status, body) = service.send("/api/v1/entries/doings", &order);
+        let order = json!({ "action": "reopen", "entries": [repeat], "who": "ada", "why": "again", "twice": twice, "rehearse": rehearse });
+        let (status, body) = service.send("/api/v1/entries/actions", &order);
         assert_eq!(status, 200, "{body}");
         serde_json::from_str::<Value>(&body).unwrap()
     };
@@ -306,7 +306,7 @@ fn a_repeat_is_worked_again_only_when_that_is_confirmed() {
 
 #[test]
 fn a_gate_never_takes_its_own_output() {
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.tide]\ndrop = \"drops\"\nsettle = \"20ms\"\nsweep = \"200ms\"\narchive = { into = \"archive\" }\n\
          [gate.tide.merge]\ninto = \"drops/all.csv\"\naccount = true\n",
     );
@@ -354,7 +354,7 @@ fn a_file_that_got_the_inode_of_an_earlier_output_is_a_source() {
 
 #[test]
 fn a_merge_by_hand_tells_of_outputs_of_earlier_ones_that_it_takes_with_a_folder() {
-    let coast = Coast::new("");
+    let coast = TestHome::new("");
     coast.drop("in/a.csv", "t,l\n1,2\n");
     assert_eq!(coast.run("merge in -o in/all.csv").code, 0);
     let again = coast.run("merge in -o in/all.csv --exists replace");
@@ -375,7 +375,7 @@ fn a_merge_by_hand_tells_of_outputs_of_earlier_ones_that_it_takes_with_a_folder(
 #[test]
 fn a_program_that_changes_its_source_runs_once() {
     for archive in ["{ into = \"archive\" }", "\"leave\""] {
-        let coast = Coast::new(&format!(
+        let coast = TestHome::new(&format!(
             "[gate.job]\ndrop = \"drops\"\nsettle = \"20ms\"\nsweep = \"100ms\"\narchive = {archive}\n[gate.job.run]\nprogram = \"./program\"\n"
         ));
         program(&coast, "echo run >> runs; echo stamped >> \"$VADEGATE_FILE\"");
@@ -408,7 +408,7 @@ fn one_inotify_instance_serves_all_gates() {
     let gates: String = (0..121)
         .map(|number| filing_gate(&format!("g{number}"), "").replace("500ms", "1h"))
         .collect();
-    let coast = Coast::new(&gates);
+    let coast = TestHome::new(&gates);
     (0..121).for_each(|number| drop(coast.folder(&format!("drops/g{number}"))));
     let service = coast.serve();
     for number in [0, 60, 120] {
@@ -429,7 +429,7 @@ fn one_inotify_instance_serves_all_gates() {
 
 #[test]
 fn what_no_pattern_takes_and_who_paused_is_told() {
-    let coast = Coast::new(&filing_gate("tide", "take = [\"tide_*.csv\"]"));
+    let coast = TestHome::new(&filing_gate("tide", "take = [\"tide_*.csv\"]"));
     coast.drop("drops/tide/other.csv", "1");
     coast.drop("drops/tide/.hidden", "1");
     let service = coast.serve();
@@ -512,7 +512,7 @@ fn a_clock_that_is_set_stalls_and_ends_nothing() {
         eprintln!("not tested: libfaketime is not there");
         return;
     };
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.tide]\ndrop = \"drops/tide\"\nsettle = \"20ms\"\nsweep = \"200ms\"\narchive = { into = \"archive\" }\n\
          [gate.tide.batch]\nwhen = { idle = \"2s\" }\n[gate.tide.merge]\ninto = \"out.csv\"\n\
          [gate.job]\ndrop = \"drops/job\"\nsettle = \"20ms\"\nsweep = \"200ms\"\narchive = { into = \"jobs\" }\n[gate.job.offer]\nlease = \"30s\"\n\
@@ -523,7 +523,7 @@ fn a_clock_that_is_set_stalls_and_ends_nothing() {
     ["tide", "job", "again"].iter().for_each(|gate| drop(coast.folder(&format!("drops/{gate}"))));
     let clock = coast.path("clock");
     fs::write(&clock, "+0").unwrap();
-    let start = |coast: &Coast| {
+    let start = |coast: &TestHome| {
         Service::start(coast, |command| {
             command
                 .env("LD_PRELOAD", &library)
@@ -567,7 +567,7 @@ fn a_clock_that_is_set_stalls_and_ends_nothing() {
 
 #[test]
 fn what_is_in_a_name_is_not_lost_without_a_word() {
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.shop]\ndrop = \"drops/<shop>\"\nsettle = \"20ms\"\narchive = { into = \"archive/<shop>\" }\n\
          [gate.shop.merge]\ninto = \"out.csv\"\nadd = { shop = \"<shop>\" }\n",
     );
@@ -640,7 +640,7 @@ fn check_names_what_would_go_wrong_at_night() {
             "a drop folder is a folder of this machine",
         ),
     ] {
-        let coast = Coast::new(&gates);
+        let coast = TestHome::new(&gates);
         coast.folder("drops");
         program(&coast, "exit 0");
         let ran = coast.run("check");
@@ -651,7 +651,7 @@ fn check_names_what_would_go_wrong_at_night() {
 
 #[test]
 fn an_archive_that_cannot_be_named_is_told_and_leaves_no_file_in_silence() {
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.tide]\ndrop = \"drops\"\nsettle = \"20ms\"\ntake = [\"<station>_*.csv\", \"*.csv\"]\narchive = { into = \"archive/<station>\" }\n\
          [gate.tide.merge]\ninto = \"out.csv\"\n",
     );
@@ -669,7 +669,7 @@ fn an_archive_that_cannot_be_named_is_told_and_leaves_no_file_in_silence() {
 #[test]
 fn small_things_are_as_they_are_said() {
     // A configuration above the folder in which one is.
-    let coast = Coast::new(&filing_gate("tide", ""));
+    let coast = TestHome::new(&filing_gate("tide", ""));
     coast.drop("drops/tide/a.csv", "1");
     coast.folder("below");
     let mut command = coast.command();
@@ -682,7 +682,7 @@ fn small_things_are_as_they_are_said() {
     assert_eq!(coast.files("archive").len(), 1);
     // A folder's name that means something else in a configuration.
     for name in ["${HOME}", "a<b>", "in*"] {
-        let coast = Coast::new("");
+        let coast = TestHome::new("");
         fs::remove_file(coast.path("vadegate.toml")).unwrap();
         coast.folder(name);
         let ran = coast.run_args(&["init", name]);
@@ -691,14 +691,14 @@ fn small_things_are_as_they_are_said() {
     }
     // A file that was left where it lay, and then removed.
     let coast =
-        Coast::new("[gate.tide]\ndrop = \"drops\"\nsettle = \"20ms\"\narchive = \"leave\"\n");
+        TestHome::new("[gate.tide]\ndrop = \"drops\"\nsettle = \"20ms\"\narchive = \"leave\"\n");
     let path = coast.drop("drops/a.csv", "1");
     coast.run("pass --wait");
     fs::remove_file(path).unwrap();
     let why = coast.run("why drops/a.csv").out;
     assert!(why.contains("where it is not any more"), "{why}");
     // A folder of several that vanishes with what lay in it.
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.shop]\ndrop = \"drops/<shop>\"\nsettle = \"1h\"\nsweep = \"100ms\"\narchive = \"leave\"\n",
     );
     coast.drop("drops/fennick/a.csv", "1");
@@ -711,7 +711,7 @@ fn small_things_are_as_they_are_said() {
 
 #[test]
 fn a_sheet_of_a_number_is_meant_by_it_and_encodings_are_as_said() {
-    let coast = Coast::new("");
+    let coast = TestHome::new("");
     let shift_jis: &[u8] = b"name,level_m\n\x92\xaa\x88\xca,1.5\n";
     fs::write(coast.path("a.csv"), shift_jis).unwrap();
     let ran = coast.run("merge a.csv -o b.csv --encoding shift_jis");

@@ -6,7 +6,7 @@ use std::os::unix::fs::MetadataExt;
 use serde_json::Value;
 
 use crate::passes::rest;
-use crate::support::{Coast, text};
+use crate::support::{TestHome, text};
 
 const GATES: &str = r#"
 [gate.tide]
@@ -35,7 +35,7 @@ archive = { into = "archive/picture" }
 "#;
 
 /// Every file with its content and times, and every row of the ledger.
-fn snapshot(coast: &Coast) -> Vec<String> {
+fn snapshot(coast: &TestHome) -> Vec<String> {
     let mut lines = Vec::new();
     for file in coast.files(".").iter().filter(|file| !file.starts_with("state/")) {
         let meta = fs::symlink_metadata(coast.path(file)).unwrap();
@@ -63,8 +63,8 @@ fn snapshot(coast: &Coast) -> Vec<String> {
     lines
 }
 
-fn coast() -> Coast {
-    let coast = Coast::new(GATES);
+fn coast() -> TestHome {
+    let coast = TestHome::new(GATES);
     // What an earlier pass has left.
     coast.drop("drops/tide/ullin_1.csv", "x\n1\n");
     coast.drop("drops/job/old.dat", "old");
@@ -165,7 +165,7 @@ fn it_tells_what_the_pass_then_does() {
 
 #[test]
 fn nothing_to_do_is_said() {
-    let coast = Coast::new(GATES);
+    let coast = TestHome::new(GATES);
     for gate in ["tide", "job", "picture"] {
         coast.folder(&format!("drops/{gate}"));
     }

@@ -5,21 +5,21 @@ use std::fs;
 use serde_json::Value;
 
 use crate::browser::with_page;
-use crate::support::{Coast, filing_gate, signal, text, wait};
+use crate::support::{TestHome, filing_gate, signal, text, wait};
 
 fn two() -> String {
     format!("{}{}", filing_gate("tide", ""), filing_gate("wave", ""))
 }
 
-fn coast() -> Coast {
-    let coast = Coast::new(&two());
+fn coast() -> TestHome {
+    let coast = TestHome::new(&two());
     coast.folder("drops/tide");
     coast.folder("drops/wave");
     coast.folder("drops/new");
     coast
 }
 
-fn reload(coast: &Coast) -> Value {
+fn reload(coast: &TestHome) -> Value {
     coast.json("reload")
 }
 
@@ -102,7 +102,7 @@ fn a_gate_that_is_removed_and_back_waits_for_its_own_end() {
     let job = "[gate.job]\ndrop = \"drops/job\"\nsettle = \"20ms\"\nsweep = \"300ms\"\n\
                interrupted = \"retry\"\narchive = { into = \"archive\" }\n[gate.job.run]\n\
                program = \"/bin/sh\"\nargs = [\"-c\", \"echo x >> began; while [ ! -e go ]; do sleep 0.05; done\"]\n";
-    let coast = Coast::new(job);
+    let coast = TestHome::new(job);
     coast.drop("drops/job/1.txt", "1");
     let service = coast.serve();
     coast.wait("the program runs", |coast| coast.path("began").try_exists().unwrap());
@@ -131,7 +131,7 @@ fn work_under_way_ends_under_the_old_rules() {
     };
     let old =
         "echo old > began; while [ ! -e go ]; do sleep 0.05; done; echo $VADEGATE_NAME >> old";
-    let coast = Coast::new(&job(old, "archive/old"));
+    let coast = TestHome::new(&job(old, "archive/old"));
     coast.drop("drops/job/1.txt", "1");
     let service = coast.serve();
     coast.wait("the program runs", |coast| coast.path("began").try_exists().unwrap());

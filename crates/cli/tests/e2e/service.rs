@@ -7,18 +7,18 @@ use std::time::Duration;
 
 use serde_json::{Value, json};
 
-use crate::support::{Coast, Service, filing_gate, text, wait};
+use crate::support::{Service, TestHome, filing_gate, text, wait};
 
-fn coast() -> (Coast, Service) {
+fn coast() -> (TestHome, Service) {
     // With an hour between sweeps only notices can make it fast.
     let gate = filing_gate("tide", "take = [\"*.csv\"]").replace("500ms", "1h");
-    let coast = Coast::new(&gate);
+    let coast = TestHome::new(&gate);
     coast.folder("drops/tide");
     let service = coast.serve();
     (coast, service)
 }
 
-fn filed(coast: &Coast, count: usize) {
+fn filed(coast: &TestHome, count: usize) {
     coast.wait("all are filed", |coast| coast.files("archive").len() == count);
 }
 
@@ -319,7 +319,7 @@ fn it_stops_on_sigterm_with_all_that_was_settled_filed_or_left() {
 
 #[test]
 fn a_running_program_is_told_to_stop_and_its_entry_waits_for_a_person() {
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.job]\ndrop = \"drops\"\nsettle = \"20ms\"\narchive = { into = \"archive\" }\n\
          [gate.job.run]\nprogram = \"/bin/sh\"\nargs = [\"-c\", \"echo > began; exec sleep 60\"]\n",
     );
@@ -335,7 +335,7 @@ fn a_running_program_is_told_to_stop_and_its_entry_waits_for_a_person() {
 #[test]
 fn an_address_that_is_taken_is_told() {
     let (coast, service) = coast();
-    let other = Coast::new(&filing_gate("tide", ""));
+    let other = TestHome::new(&filing_gate("tide", ""));
     let address = service.base.strip_prefix("http://").unwrap();
     let ran = other.run(&format!("serve --listen {address}"));
     assert_eq!(ran.code, 1);
@@ -364,7 +364,7 @@ fn metrics_count_what_the_gates_do() {
 
 #[test]
 fn json_logs_are_one_object_a_line() {
-    let coast = Coast::new(&filing_gate("tide", ""));
+    let coast = TestHome::new(&filing_gate("tide", ""));
     let service = Service::start(&coast, |command| {
         command.args(["--log", "json"]);
     });

@@ -88,7 +88,7 @@ async fn pages(demo: &Demo, page: Page) {
     service.post("/api/v1/gates/tide/resume");
     page.go(service, "/gates/soundings").await;
     page.see("Still missing:").await;
-    picture(&page, "gate-gathering").await;
+    picture(&page, "gate-open-batches").await;
     ledger_pages(demo, page).await;
 }
 

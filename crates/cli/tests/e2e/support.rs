@@ -14,7 +14,7 @@ use serde_json::Value;
 pub const PATIENCE: Duration = Duration::from_secs(40);
 
 /// A folder with a configuration.
-pub struct Coast {
+pub struct TestHome {
     home: tempfile::TempDir,
 }
 
@@ -25,11 +25,11 @@ pub struct Ran {
     pub err: String,
 }
 
-impl Coast {
+impl TestHome {
     /// A coast with these gates; the service listens on any free port.
     pub fn new(gates: &str) -> Self {
         let home = tempfile::tempdir().unwrap();
-        let coast = Coast { home };
+        let coast = TestHome { home };
         coast.configure(gates);
         coast
     }
@@ -127,7 +127,7 @@ impl Coast {
     }
 
     /// Waits until something holds of this coast.
-    pub fn wait(&self, what: &str, holds: impl Fn(&Coast) -> bool) {
+    pub fn wait(&self, what: &str, holds: impl Fn(&TestHome) -> bool) {
         wait(what, || holds(self).then_some(()));
     }
 }
@@ -169,7 +169,7 @@ pub struct Service {
 }
 
 impl Service {
-    pub fn start(coast: &Coast, change: impl FnOnce(&mut Command)) -> Self {
+    pub fn start(coast: &TestHome, change: impl FnOnce(&mut Command)) -> Self {
         let mut command = coast.command();
         command.arg("serve").stderr(Stdio::piped()).stdout(Stdio::null());
         change(&mut command);

@@ -6,16 +6,16 @@ use std::time::SystemTime;
 use serde_json::{Value, json};
 
 use crate::browser::with_page;
-use crate::support::{Coast, text};
+use crate::support::{TestHome, text};
 
-fn ran(coast: &Coast, line: &[&str]) -> (i32, String, String) {
+fn ran(coast: &TestHome, line: &[&str]) -> (i32, String, String) {
     let ran = coast.run_args(line);
     (ran.code, ran.out, ran.err)
 }
 
 #[test]
 fn a_folder_of_mixed_tables_is_merged_by_hand() {
-    let coast = Coast::new("");
+    let coast = TestHome::new("");
     coast.drop("desk/ullin_2.csv", "time,level_m\n06:00,1.5\n07:00,1.25\n");
     coast.drop("desk/garrow_10.tsv", "Level_M\ttime\n2\t06:00\n");
     coast.drop("desk/tarn_1.jsonl", "{\"time\":\"06:00\",\"level_m\":-0.5}\n");
@@ -63,7 +63,7 @@ fn a_folder_of_mixed_tables_is_merged_by_hand() {
 
 #[test]
 fn a_merge_by_hand_makes_an_output_for_each_value_and_a_sheet_for_each_source() {
-    let coast = Coast::new("");
+    let coast = TestHome::new("");
     for (name, level) in [("ullin_Feb", "2"), ("ullin_Jan", "1"), ("garrow_Jan", "3")] {
         coast.drop(&format!("desk/{name}.csv"), format!("day,level_m\n2026-01-01,{level}\n"));
     }
@@ -99,7 +99,7 @@ fn a_merge_by_hand_makes_an_output_for_each_value_and_a_sheet_for_each_source() 
 
 #[test]
 fn faulty_sources_give_a_merge_up_or_are_left_out() {
-    let coast = Coast::new("");
+    let coast = TestHome::new("");
     coast.drop("desk/a.csv", "t,l\n1,2\n");
     coast.drop("desk/b.csv", "t,l\n1,\"2\n");
     let (code, out, err) = ran(&coast, &["merge", "desk", "-o", "all.csv"]);
@@ -128,7 +128,7 @@ fn faulty_sources_give_a_merge_up_or_are_left_out() {
 
 #[test]
 fn a_sample_tells_what_is_in_a_file_and_writes_a_gate_for_it() {
-    let coast = Coast::new("");
+    let coast = TestHome::new("");
     coast.drop(
         "ullin-bay_1.csv",
         "time;level_m;code\n2026-01-31T06:00;1.5;007\n2026-01-31T07:00;;008\n",
@@ -183,7 +183,7 @@ column.level_m = { type = "decimal", from = ["Level (m)"], least = "-10", most =
 
 #[test]
 fn every_row_of_an_output_is_accounted_for() {
-    let coast = Coast::new(ACCOUNTED);
+    let coast = TestHome::new(ACCOUNTED);
     coast.drop("drops/tide/ullin_1.csv", "time,Level (m)\n1,1.5\n2,99\n,\n3,NA\n");
     coast.drop("drops/tide/garrow_1.csv", "time,level_m\n1,0.25\n");
     coast.drop("drops/tide/tarn_1.csv", "time,level_m\n1,low\n2,high\n");
@@ -231,15 +231,15 @@ fn every_row_of_an_output_is_accounted_for() {
     assert_eq!(coast.run("verify --deep").code, 0);
 }
 
-fn gathering(when: &str) -> Coast {
-    Coast::new(&format!(
+fn gathering(when: &str) -> TestHome {
+    TestHome::new(&format!(
         "[gate.tide]\ndrop = \"drops/tide\"\ntake = [\"<station>_<month:%b>.csv\"]\nsettle = \"0s\"\n\
          archive = {{ into = \"archive\" }}\norder = \"<month>\"\n[gate.tide.batch]\nby = \"<station>\"\n{when}\n\
          [gate.tide.merge]\ninto = \"out/<station>.csv\"\nexists = \"number\"\n"
     ))
 }
 
-fn monthly(coast: &Coast, station: &str, months: &[&str]) {
+fn monthly(coast: &TestHome, station: &str, months: &[&str]) {
     for month in months {
         coast.drop(
             &format!("drops/tide/{station}_{month}.csv"),
@@ -263,7 +263,7 @@ fn a_batch_closes_when_all_months_are_there_and_says_which_are_missing() {
     assert_eq!(coast.run("pass").code, 0);
     assert!(coast.files("out").is_empty());
     let gate = &coast.json("gates tide")[0];
-    let batches = gate["gathering"].as_array().unwrap();
+    let batches = gate["open_batches"].as_array().unwrap();
     let ullin = batches.iter().find(|batch| batch["by"] == "ullin").unwrap();
     assert_eq!(
         (&ullin["files"], &ullin["missing"]),
@@ -281,7 +281,7 @@ fn a_batch_closes_when_all_months_are_there_and_says_which_are_missing() {
     assert_eq!(coast.run("pass").code, 1);
     assert!(coast.files("out").is_empty());
     let gate = &coast.json("gates tide")[0];
-    let ullin = gate["gathering"].as_array().unwrap().iter().find(|one| one["by"] == "ullin");
+    let ullin = gate["open_batches"].as_array().unwrap().iter().find(|one| one["by"] == "ullin");
     assert_eq!(ullin.unwrap()["missing"], serde_json::json!(["Sep"]));
     fs::remove_file(coast.path("drops/tide/ullin_Sep.csv")).unwrap();
     monthly(&coast, "ullin", &["Sep"]);
@@ -305,7 +305,7 @@ fn a_batch_closes_by_count_by_idle_time_and_by_its_marker() {
     monthly(&coast, "ullin", &["Jan", "Feb", "Mar"]);
     assert_eq!(coast.run("pass").code, 0);
     assert_eq!(coast.read("out/ullin.csv"), "month,station\nJan,ullin\nFeb,ullin\n");
-    assert_eq!(coast.json("gates")[0]["gathering"][0]["files"], 1);
+    assert_eq!(coast.json("gates")[0]["open_batches"][0]["files"], 1);
 
     let coast = gathering("when = { idle = \"600ms\" }");
     monthly(&coast, "ullin", &["Jan"]);
@@ -328,7 +328,7 @@ fn a_batch_closes_by_count_by_idle_time_and_by_its_marker() {
     let coast = gathering("when = { at = \"00:00\" }");
     monthly(&coast, "ullin", &["Jan"]);
     assert_eq!(coast.run("pass").code, 0);
-    let gate = &coast.json("gates")[0]["gathering"][0];
+    let gate = &coast.json("gates")[0]["open_batches"][0];
     assert!(text(gate, "closes").starts_with("it closes at 00:00; in"), "{gate}");
     assert!(gate["closes_at"].is_string());
 }
@@ -340,7 +340,7 @@ fn a_workbook_grows_and_a_form_that_cannot_is_refused() {
             "[gate.tide]\ndrop = \"drops/tide\"\nsettle = \"0s\"\narchive = {{ into = \"archive\" }}\n[gate.tide.merge]\ninto = \"{into}\"\n{more}\n"
         )
     };
-    let coast = Coast::new(&gate("out/tide.xlsx", ""));
+    let coast = TestHome::new(&gate("out/tide.xlsx", ""));
     coast.folder("drops/tide");
     for (name, rows) in [
         ("a.csv", "day,level_m\n2026-01-01,1\n"),
@@ -377,7 +377,7 @@ fn a_workbook_grows_and_a_form_that_cannot_is_refused() {
 
 #[test]
 fn the_service_looks_into_tables_inside_the_roots_only() {
-    let coast = Coast::new(ACCOUNTED);
+    let coast = TestHome::new(ACCOUNTED);
     coast.drop("drops/tide/ullin_1.csv", "time,level_m\n1,1.5\n2,99\n");
     assert_eq!(coast.run("pass").code, 0);
     let service = coast.serve();
@@ -407,7 +407,7 @@ fn the_service_looks_into_tables_inside_the_roots_only() {
 
 #[test]
 fn the_page_shows_what_is_in_a_table_and_whether_it_adds_up() {
-    let coast = Coast::new(ACCOUNTED);
+    let coast = TestHome::new(ACCOUNTED);
     coast.drop("drops/tide/ullin_1.csv", "time,level_m\n1,1.5\n2,99\n,\n3,0.5\n");
     coast.drop("drops/tide/misnamed.csv", "time,level_m\n06:00,1.5\n");
     assert_eq!(coast.run("pass").code, 0);
@@ -450,7 +450,7 @@ fn the_page_shows_what_a_batch_still_waits_for() {
 
 #[test]
 fn files_of_one_path_in_two_drop_folders_are_counted_apart() {
-    let coast = Coast::new(
+    let coast = TestHome::new(
         "[gate.tide]\ndrop = [\"drops/a\", \"drops/b\"]\nsettle = \"0s\"\narchive = { into = \"archive\" }\n\
          [gate.tide.merge]\ninto = \"out/all.csv\"\n",
     );
@@ -465,7 +465,7 @@ fn files_of_one_path_in_two_drop_folders_are_counted_apart() {
 
 #[test]
 fn two_outputs_of_one_path_hold_the_files_and_rejects_replace_nothing_unasked() {
-    let coast = Coast::new(&ACCOUNTED.replace("out/all.csv", "out/<station>.csv"));
+    let coast = TestHome::new(&ACCOUNTED.replace("out/all.csv", "out/<station>.csv"));
     coast.drop("drops/tide/ullin_1.csv", "time,level_m\n1,1.5\n");
     assert_eq!(coast.run("pass").code, 1);
     let held = coast.entry("ullin_1.csv");

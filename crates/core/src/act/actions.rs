@@ -18,7 +18,7 @@ use crate::engine::pass::candidate::Candidate;
 use crate::engine::pass::complete::{Complete, complete, out_of_bounds};
 use crate::engine::pass::enter::{identity_of, new_entries};
 use crate::engine::pass::fingerprint::{BUFFER, ToBe, fingerprint_all};
-use crate::engine::pass::replace::{Holder, end_replaced, holders};
+use crate::engine::pass::replace::{IdentityHolder, end_replaced, holders};
 use crate::files::version::{Kind, Version};
 use crate::ledger::entering::NewEntry;
 use crate::ledger::error::LedgerError;
@@ -32,7 +32,7 @@ use crate::work::seam::NotDone;
 /// What is done to entries.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
-pub enum Doing {
+pub enum EntryAction {
     /// What was worked, adopted or passed over is worked again.
     Reopen,
     /// What is held is worked again.
@@ -55,7 +55,7 @@ pub struct Done {
     /// Entries to which it was not, and why.
     pub refused: Vec<Refused>,
     /// What entries made when they were last worked: it is there still.
-    pub made: Vec<Made>,
+    pub made: Vec<PriorWork>,
 }
 
 /// How something is done to entries.
@@ -78,7 +78,7 @@ pub struct Refused {
 
 /// What the content of an entry made when it was last worked: it is there still.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct Made {
+pub struct PriorWork {
     /// The entry.
     pub entry: i64,
     /// The entry by which it was made: itself, or the one whose repeat it is.
@@ -113,9 +113,9 @@ impl Engine {
     ///
     /// # Errors
     /// The ledger's. What is refused for one entry is told, and the others go on.
-    pub fn people_do(
+    pub fn apply_action(
         &self,
-        doing: Doing,
+        action: EntryAction,
         entries: &[i64],
         by: &By,
         how: How,
@@ -123,13 +123,15 @@ impl Engine {
         let rehearse = how.rehearse;
         let mut told = Done::default();
         for id in entries {
-            match self.do_one(doing, *id, by, how) {
+            match self.do_one(action, *id, by, how) {
                 Ok(made) => {
                     told.done.push(*id);
                     told.made.extend(made);
                 }
-                Err(Stop::Refused(because)) => told.refused.push(Refused { entry: *id, because }),
-                Err(Stop::Failed(error)) => return Err(error),
+                Err(ActionError::Refused(because)) => {
+                    told.refused.push(Refused { entry: *id, because })
+                }
+                Err(ActionError::Failed(error)) => return Err(error),
             }
         }
         if !rehearse && !told.done.is_empty() {
@@ -138,15 +140,22 @@ impl Engine {
         Ok(told)
     }
 
-    fn do_one(&self, doing: Doing, id: i64, by: &By, how: How) -> Result<Vec<Made>, Stop> {
+    fn do_one(
+        &self,
+        action: EntryAction,
+        id: i64,
+        by: &By,
+        how: How,
+    ) -> Result<Vec<PriorWork>, ActionError> {
         let rehearse = how.rehearse;
         let context = self.context();
         let ledger = &context.ledger;
-        let entry =
-            ledger.entry(id)?.ok_or_else(|| Stop::Refused("there is no such entry".into()))?;
-        allowed(doing, &entry)?;
+        let entry = ledger
+            .entry(id)?
+            .ok_or_else(|| ActionError::Refused("there is no such entry".into()))?;
+        allowed(action, &entry)?;
         let live = self.inner().gates.get(&entry.gate).map(|handle| Arc::clone(&handle.live));
-        if doing == Doing::Forget {
+        if action == EntryAction::Forget {
             if !rehearse {
                 ledger.forget(id, by.clone())?;
                 if let Some(live) = live {
@@ -157,9 +166,9 @@ impl Engine {
         }
         let live = live.ok_or_else(|| {
             let gate = &entry.gate;
-            Stop::Refused(format!("its gate `{gate}` is not in the configuration any more"))
+            ActionError::Refused(format!("its gate `{gate}` is not in the configuration any more"))
         })?;
-        if doing == Doing::Unload {
+        if action == EntryAction::Unload {
             let words = undo(&live, &entry, rehearse)?;
             if !rehearse {
                 ledger.noted(id, format!("{words}: {}", by.why), by.clone())?;
@@ -167,7 +176,7 @@ impl Engine {
             return Ok(Vec::new());
         }
         let version = verified(&live, &entry)?;
-        let again = matches!(doing, Doing::Reopen | Doing::Again);
+        let again = matches!(action, EntryAction::Reopen | EntryAction::Again);
         let made = if again { made_before(&live, &entry)? } else { Vec::new() };
         if again && !rehearse && !how.twice {
             refuse_twice(&entry, &made)?;
@@ -175,25 +184,27 @@ impl Engine {
         if rehearse {
             return Ok(made);
         }
-        match doing {
-            Doing::Reopen | Doing::Again => {
-                if live.gate.work.is_none() && doing == Doing::Reopen {
-                    return Err(Stop::Refused("its gate has no work to be done again".into()));
+        match action {
+            EntryAction::Reopen | EntryAction::Again => {
+                if live.gate.work.is_none() && action == EntryAction::Reopen {
+                    return Err(ActionError::Refused(
+                        "its gate has no work to be done again".into(),
+                    ));
                 }
                 let again = entry.state == State::PassedOver || entry.forgotten;
                 let identity = again.then(|| identity_of(&live, &entry));
                 ledger.work_again(id, version, identity, by.clone())?;
             }
-            Doing::File => {
-                let target = live.archive_path(&entry).map_err(Stop::Refused)?;
+            EntryAction::File => {
+                let target = live.archive_path(&entry).map_err(ActionError::Refused)?;
                 ledger.file_as_it_is(id, version, target, by.clone())?;
             }
-            Doing::Delete => {
+            EntryAction::Delete => {
                 delete(&live, &entry)?;
                 ledger.deleted(id, by.clone())?;
                 live.forget(&entry);
             }
-            Doing::Forget | Doing::Unload => {}
+            EntryAction::Forget | EntryAction::Unload => {}
         }
         Ok(made)
     }
@@ -239,46 +250,46 @@ impl Engine {
 }
 
 /// Why something was not done to an entry.
-enum Stop {
+enum ActionError {
     Refused(String),
     Failed(EngineError),
 }
 
-impl From<NotDone> for Stop {
+impl From<NotDone> for ActionError {
     fn from(not: NotDone) -> Self {
         match not {
-            NotDone::Refused(why) => Stop::Refused(why),
-            NotDone::Away(why) => Stop::Failed(EngineError::Away(why)),
+            NotDone::Refused(why) => ActionError::Refused(why),
+            NotDone::Away(why) => ActionError::Failed(EngineError::Away(why)),
             NotDone::Ledger(error) => error.into(),
         }
     }
 }
 
-impl From<LedgerError> for Stop {
+impl From<LedgerError> for ActionError {
     fn from(error: LedgerError) -> Self {
         match error {
             // It came to another state meanwhile.
-            LedgerError::Refused { .. } => Stop::Refused(error.to_string()),
-            other => Stop::Failed(other.into()),
+            LedgerError::Refused { .. } => ActionError::Refused(error.to_string()),
+            other => ActionError::Failed(other.into()),
         }
     }
 }
 
-fn allowed(doing: Doing, entry: &Entry) -> Result<(), Stop> {
+fn allowed(action: EntryAction, entry: &Entry) -> Result<(), ActionError> {
     let state = entry.state;
-    let (may, what) = match doing {
-        Doing::Reopen => (
+    let (may, what) = match action {
+        EntryAction::Reopen => (
             state.person_may_make(State::Ready) && state != State::Held,
             "what is filed, adopted or passed over can be reopened",
         ),
-        Doing::Again | Doing::File | Doing::Delete => {
+        EntryAction::Again | EntryAction::File | EntryAction::Delete => {
             (state == State::Held, "what is held can be released")
         }
-        Doing::Unload => (
+        EntryAction::Unload => (
             matches!(state, State::Worked | State::Filed | State::Held | State::Gone),
             "what was loaded and is not being worked can be unloaded",
         ),
-        Doing::Forget => (
+        EntryAction::Forget => (
             matches!(state, State::Filed | State::Adopted | State::PassedOver | State::Gone),
             "what is filed, adopted, passed over or gone can be forgotten",
         ),
@@ -286,20 +297,22 @@ fn allowed(doing: Doing, entry: &Entry) -> Result<(), Stop> {
     if may {
         return Ok(());
     }
-    let hint = match (doing, state) {
-        (Doing::Reopen | Doing::Forget, State::Held) => "; release it",
-        (Doing::Again | Doing::File | Doing::Delete, State::Filed) => "; reopen it",
+    let hint = match (action, state) {
+        (EntryAction::Reopen | EntryAction::Forget, State::Held) => "; release it",
+        (EntryAction::Again | EntryAction::File | EntryAction::Delete, State::Filed) => {
+            "; reopen it"
+        }
         _ => "",
     };
-    Err(Stop::Refused(format!("it is {}, and only {what}{hint}", state.word())))
+    Err(ActionError::Refused(format!("it is {}, and only {what}{hint}", state.word())))
 }
 
 /// Sees that the file of an entry is where it should be and has its content; gives
 /// its version as it is now.
-fn verified(live: &Live, entry: &Entry) -> Result<Version, Stop> {
+fn verified(live: &Live, entry: &Entry) -> Result<Version, ActionError> {
     let place = entry.lies_at();
     let shown = place.display();
-    let refused = |why: String| Stop::Refused(why);
+    let refused = |why: String| ActionError::Refused(why);
     let mut file = live.at(&place).and_then(|at| at.open()).map_err(|error| {
         refused(match error.kind() {
             io::ErrorKind::NotFound => {
@@ -329,7 +342,7 @@ fn verified(live: &Live, entry: &Entry) -> Result<Version, Stop> {
 
 /// What the content of an entry made: when it was last worked itself, and what the entry
 /// made whose repeat it is.
-fn made_before(live: &Live, entry: &Entry) -> Result<Vec<Made>, Stop> {
+fn made_before(live: &Live, entry: &Entry) -> Result<Vec<PriorWork>, ActionError> {
     let adds = live.gate.work.as_ref().is_some_and(|work| work.view().adds);
     let mut all = Vec::new();
     for by in [Some(entry.id), entry.repeat_of].into_iter().flatten() {
@@ -344,7 +357,7 @@ fn made_before(live: &Live, entry: &Entry) -> Result<Vec<Made>, Stop> {
             .collect();
         if !outputs.is_empty() {
             let rows_twice = if adds { detail.entry.rows.unwrap_or(0) } else { 0 };
-            all.push(Made { entry: entry.id, by, outputs, rows_twice });
+            all.push(PriorWork { entry: entry.id, by, outputs, rows_twice });
         }
     }
     Ok(all)
@@ -352,7 +365,7 @@ fn made_before(live: &Live, entry: &Entry) -> Result<Vec<Made>, Stop> {
 
 /// A repeat is not worked again unless a person has said that they know what stands
 /// there already.
-fn refuse_twice(entry: &Entry, made: &[Made]) -> Result<(), Stop> {
+fn refuse_twice(entry: &Entry, made: &[PriorWork]) -> Result<(), ActionError> {
     let Some(first) = entry.repeat_of.filter(|_| entry.worked_at.is_none()) else {
         return Ok(());
     };
@@ -365,15 +378,15 @@ fn refuse_twice(entry: &Entry, made: &[Made]) -> Result<(), Stop> {
         };
         format!(", which was worked into {}{twice}", paths.join(", "))
     });
-    Err(Stop::Refused(format!(
+    Err(ActionError::Refused(format!(
         "it is a repeat of entry {first}{stands}; to have it worked all the same say --twice (in the API \"twice\": true)"
     )))
 }
 
-fn delete(live: &Live, entry: &Entry) -> Result<(), Stop> {
+fn delete(live: &Live, entry: &Entry) -> Result<(), ActionError> {
     let place = entry.lies_at();
     let failed = |error: io::Error| {
-        Stop::Refused(format!("its file `{}` cannot be deleted: {error}", place.display()))
+        ActionError::Refused(format!("its file `{}` cannot be deleted: {error}", place.display()))
     };
     // Of a link that is followed the link goes, and not what it leads to.
     let at = live.context.config.reach.at(&place).map_err(failed)?;
@@ -410,7 +423,7 @@ fn to_adopt(
         let arriving = live.state().arriving.get(&seen.path).cloned();
         let arriving =
             arriving.filter(|arriving| arriving.version == seen.version).unwrap_or_else(|| {
-                crate::engine::pass::noticed::arriving(seen, fields.clone(), clock.steady)
+                crate::engine::pass::noticed::arriving(seen, fields.clone(), clock.monotonic_now)
             });
         let look = Look { changed_ns: seen.changed_ns, ..arriving.look };
         match complete(live, &seen.path, &seen.version, &look, &fields, &clock) {
@@ -435,8 +448,8 @@ fn would_adopt(
         let holder = match would_have.get(&new.identity) {
             Some(path) => Some(format!("`{path}`")),
             None => match holder {
-                Holder::Itself => None,
-                Holder::Other(first) => first.map(|first| format!("entry {first}")),
+                IdentityHolder::Itself => None,
+                IdentityHolder::Other(first) => first.map(|first| format!("entry {first}")),
             },
         };
         if let Some(holder) = holder {

@@ -22,7 +22,7 @@ use crate::ledger::error::LedgerError;
 use crate::ledger::pending::Leased;
 use crate::ledger::requests::{Claim, CommitBatch, Lease};
 use crate::ledger::state::Cause;
-use crate::ledger::types::{Entry, Filing};
+use crate::ledger::types::{Entry, OpenEntry};
 use crate::work::seam::{Drive, Work};
 
 /// The longest lease that is given.
@@ -83,7 +83,7 @@ impl Engine {
             if taken.len() >= most {
                 break;
             }
-            if !live.is_still(&filing.entry.lies_at(), &filing.version) {
+            if !live.is_unchanged(&filing.entry.lies_at(), &filing.version) {
                 // The gate sees what became of it.
                 let _ = handle.commands.send(Command::Look);
                 continue;
@@ -214,7 +214,7 @@ fn offer_of(live: &Live) -> Result<(&dyn Work, Duration), EngineError> {
 fn claim(
     live: &Live,
     work: &dyn Work,
-    filing: &Filing,
+    filing: &OpenEntry,
     worker: &str,
     until: Timestamp,
     length_ms: i64,

@@ -4,6 +4,6 @@ pub(crate) mod actions;
 pub(crate) mod leases;
 pub(crate) mod reload;
 
-pub use actions::{Adoption, Doing, Done, How, LeftFile, Made, Refused};
+pub use actions::{Adoption, Done, EntryAction, How, LeftFile, PriorWork, Refused};
 pub use leases::{Offered, WorkerEnd};
 pub use reload::Reloaded;

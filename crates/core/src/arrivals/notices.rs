@@ -36,14 +36,14 @@ const MASK: WatchFlags = WatchFlags::CLOSE_WRITE
 
 /// What the notices ask to be looked at.
 #[derive(Debug, Default)]
-pub(crate) struct Wanted {
+pub(crate) struct PendingLooks {
     /// Paths below the base.
     pub paths: HashSet<String>,
     /// Notices were lost, or too many: sweep.
     pub sweep: bool,
 }
 
-impl Wanted {
+impl PendingLooks {
     fn is_empty(&self) -> bool {
         self.paths.is_empty() && !self.sweep
     }
@@ -77,7 +77,7 @@ struct Listener {
 }
 
 struct Gate {
-    wanted: Arc<Mutex<Wanted>>,
+    wanted: Arc<Mutex<PendingLooks>>,
     wake: Arc<dyn Fn() + Send + Sync>,
 }
 
@@ -213,7 +213,7 @@ impl Registry {
 }
 
 impl Gate {
-    fn add(&self, change: impl FnOnce(&mut Wanted)) {
+    fn add(&self, change: impl FnOnce(&mut PendingLooks)) {
         let mut wanted = self.wanted.lock().unwrap_or_else(PoisonError::into_inner);
         let was_empty = wanted.is_empty();
         change(&mut wanted);
@@ -230,7 +230,7 @@ impl Gate {
 pub(crate) struct Notices {
     hub: Result<Arc<Hub>, String>,
     gate: u64,
-    wanted: Arc<Mutex<Wanted>>,
+    wanted: Arc<Mutex<PendingLooks>>,
     watched: HashSet<i32>,
     round: HashSet<i32>,
     without: Vec<String>,
@@ -239,7 +239,7 @@ pub(crate) struct Notices {
 impl Notices {
     /// Notices for a gate; `wake` is called when there is something to look at.
     pub fn new(hub: Result<Arc<Hub>, String>, wake: Arc<dyn Fn() + Send + Sync>) -> Self {
-        let wanted: Arc<Mutex<Wanted>> = Arc::default();
+        let wanted: Arc<Mutex<PendingLooks>> = Arc::default();
         let gate = hub.as_ref().map_or(0, |hub| {
             let mut registry = hub.shared.registry();
             registry.last += 1;
@@ -323,7 +323,7 @@ impl Notices {
     }
 
     /// Takes what is to be looked at.
-    pub fn take(&self) -> Wanted {
+    pub fn take(&self) -> PendingLooks {
         std::mem::take(&mut *self.wanted.lock().unwrap_or_else(PoisonError::into_inner))
     }
 }

@@ -16,7 +16,7 @@ pub struct Look {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Clock {
     /// The monotonic clock.
-    pub steady: Duration,
+    pub monotonic_now: Duration,
     /// The wall clock, in nanoseconds since 1970.
     pub wall_ns: i64,
     /// Whether the wall clock has gone with the monotonic one since we began;
@@ -37,7 +37,7 @@ pub enum Verdict {
 /// for a backlog that we see for the first time, how long ago its inode last
 /// changed.
 pub fn judge(look: &Look, quiet: Duration, clock: &Clock) -> Verdict {
-    let by_looks = clock.steady.saturating_sub(look.first_seen);
+    let by_looks = clock.monotonic_now.saturating_sub(look.first_seen);
     let age_ns = clock.wall_ns.saturating_sub(look.changed_ns);
     let by_inode = match u64::try_from(age_ns) {
         Ok(age_ns) if clock.trusted => Duration::from_nanos(age_ns),
@@ -56,8 +56,8 @@ mod tests {
 
     const SECOND: i64 = 1_000_000_000;
 
-    fn at(steady: u64, wall: i64, trusted: bool) -> Clock {
-        Clock { steady: Duration::from_secs(steady), wall_ns: wall * SECOND, trusted }
+    fn at(monotonic_now: u64, wall: i64, trusted: bool) -> Clock {
+        Clock { monotonic_now: Duration::from_secs(monotonic_now), wall_ns: wall * SECOND, trusted }
     }
 
     fn look(first_seen: u64, changed: i64) -> Look {

@@ -16,22 +16,22 @@ pub struct EntryView {
     #[serde(flatten)]
     pub detail: EntryDetail,
     /// Where its file lies.
-    pub lies: Lies,
+    pub location: FileLocation,
 }
 
 /// Where the file of an entry lies, as a look just now has shown.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Lies {
+pub struct FileLocation {
     /// The place; none when the file is known to be gone.
-    pub at: Option<String>,
+    pub path: Option<String>,
     /// What is there.
-    pub now: LiesNow,
+    pub status: LocationStatus,
 }
 
 /// What is found where the file of an entry should lie.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
-pub enum LiesNow {
+pub enum LocationStatus {
     /// A file of its size and time.
     Unchanged,
     /// Another file.
@@ -44,29 +44,29 @@ pub enum LiesNow {
     Gone,
 }
 
-impl Lies {
+impl FileLocation {
     /// Looks where the file of an entry should lie.
     pub(crate) fn of(reach: &Reach, entry: &Entry) -> Self {
         if entry.state == State::Gone {
-            return Lies { at: None, now: LiesNow::Gone };
+            return FileLocation { path: None, status: LocationStatus::Gone };
         }
         let place = entry.lies_at();
         let looked = reach.at_if_there(&place).and_then(|at| at.map_or(Ok(None), |at| at.look()));
-        let now = match looked {
+        let status = match looked {
             Ok(Some(meta)) if meta.is_file() => {
                 let found = meta.version;
                 let modified = entry.modified.as_nanosecond() == i128::from(found.modified_ns);
                 if modified && found.bytes == entry.bytes_there() {
-                    LiesNow::Unchanged
+                    LocationStatus::Unchanged
                 } else {
-                    LiesNow::Changed
+                    LocationStatus::Changed
                 }
             }
-            Ok(Some(_)) => LiesNow::Changed,
-            Ok(None) => LiesNow::Missing,
-            Err(_) => LiesNow::Unreadable,
+            Ok(Some(_)) => LocationStatus::Changed,
+            Ok(None) => LocationStatus::Missing,
+            Err(_) => LocationStatus::Unreadable,
         };
-        Lies { at: Some(place.display().to_string()), now }
+        FileLocation { path: Some(place.display().to_string()), status }
     }
 }
 
@@ -78,6 +78,7 @@ impl Engine {
     pub fn entry(&self, id: i64) -> Result<Option<EntryView>, EngineError> {
         let detail = self.ask(|ledger| ledger.detail(id))?;
         let reach = self.config().reach;
-        Ok(detail.map(|detail| EntryView { lies: Lies::of(&reach, &detail.entry), detail }))
+        Ok(detail
+            .map(|detail| EntryView { location: FileLocation::of(&reach, &detail.entry), detail }))
     }
 }

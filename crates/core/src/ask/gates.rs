@@ -11,7 +11,7 @@ use crate::arrivals::sweep::Seen;
 use crate::config::gate::Archive;
 use crate::engine::error::EngineError;
 use crate::engine::gate::state::Live;
-use crate::engine::pass::batches::{Gathering, gathering};
+use crate::engine::pass::batches::{OpenBatch, open_batches};
 use crate::engine::pass::complete::{Complete, complete, out_of_bounds};
 use crate::engine::shared::Context;
 use crate::files::version::Kind;
@@ -75,6 +75,10 @@ pub struct GateView {
     pub take: Vec<String>,
     /// What it does with its files.
     pub work: WorkKind,
+    /// What that is, as in "merges rows".
+    pub work_does: String,
+    /// What `work_detail` is, as in "Table".
+    pub work_label: Option<String>,
     /// The output, or the program.
     pub work_detail: Option<String>,
     /// Where worked files go; none when they are left.
@@ -84,7 +88,7 @@ pub struct GateView {
     /// In which order files are worked.
     pub order: String,
     /// Batches that are being gathered.
-    pub gathering: Vec<Gathering>,
+    pub open_batches: Vec<OpenBatch>,
 }
 
 /// What the gate makes of a file in its drop folder.
@@ -200,12 +204,12 @@ pub(crate) fn gate_view(live: &Live) -> Result<GateView, EngineError> {
         let slots = today.iter().filter(|slot| slot.gate == gate.name && slot.kind == kind);
         slots.map(|slot| slot.count).sum()
     };
-    let work_detail = gate.work.as_ref().and_then(|work| work.view().detail);
+    let work = gate.work.as_ref().map(|work| work.view());
     let archive = match &gate.archive {
         Archive::Into(template) => Some(template.source().to_owned()),
         Archive::Leave => None,
     };
-    let gathering = gathering(live)?;
+    let open_batches = open_batches(live)?;
     let state = live.state();
     counts.insert("arriving".into(), state.arriving.len() as u64);
     // That the lease tells nothing is worth knowing, but no trouble.
@@ -237,11 +241,13 @@ pub(crate) fn gate_view(live: &Live) -> Result<GateView, EngineError> {
         problems: state.problems.values().cloned().collect(),
         take: gate.take.iter().map(|pattern| pattern.source().to_owned()).collect(),
         work: gate.kind(),
-        work_detail,
+        work_does: work.as_ref().map_or("files only", |work| work.does).to_owned(),
+        work_label: work.as_ref().map(|work| work.label.to_owned()),
+        work_detail: work.and_then(|work| work.detail),
         archive,
         settle: gate.settle.to_string(),
         order: gate.order.to_string(),
-        gathering,
+        open_batches,
     })
 }
 
@@ -304,7 +310,7 @@ fn verdict(live: &Live, seen: &Seen, known: Option<&Entry>) -> (Verdict, String,
         return (Verdict::Unreadable, arriving.because.clone().into_owned(), fields);
     }
     let look = arriving.as_ref().map_or_else(
-        || Look { first_seen: crate::engine::clock::steady(), changed_ns: seen.changed_ns },
+        || Look { first_seen: crate::engine::clock::monotonic_now(), changed_ns: seen.changed_ns },
         |arriving| arriving.look,
     );
     match complete(live, &seen.path, &seen.version, &look, &fields, &live.context.clock()) {

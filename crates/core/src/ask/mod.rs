@@ -12,10 +12,11 @@ pub(crate) mod sample;
 pub(crate) mod verify;
 pub(crate) mod why;
 
-pub use entry::{EntryView, Lies, LiesNow};
+pub use entry::{EntryView, FileLocation, LocationStatus};
 pub use files::FilePage;
 pub use gates::{Activity, FileView, GateState, GateView, Match, Matches, Miss, Verdict};
 pub use places::{LoadedColumn, LoadedRows};
 pub use rehearsed::{Rehearsed, Will};
+pub use vadegate_tables::sample::Sample;
 pub use verify::{Difference, Differs, Progress, Verified};
 pub use why::{Answer, WhyError};

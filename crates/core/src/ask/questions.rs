@@ -3,11 +3,11 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use crate::ask::{files, gates, rehearse, sample, why};
 use crate::ask::files::FilePage;
 use crate::ask::gates::{Activity, FileView, GateView, Matches};
 use crate::ask::rehearsed::Rehearsed;
 use crate::ask::why::{Answer, WhyError};
+use crate::ask::{files, gates, rehearse, sample, why};
 use crate::engine::Engine;
 use crate::engine::error::EngineError;
 use crate::engine::gate::state::Live;

@@ -19,7 +19,7 @@ use crate::engine::pass::fingerprint::{BUFFER, ToBe, fingerprint_all};
 use crate::engine::pass::noticed::arriving;
 use crate::engine::pass::order::sort;
 use crate::engine::pass::pick::pick;
-use crate::engine::pass::replace::{Holder, holders as holders_of};
+use crate::engine::pass::replace::{IdentityHolder, holders as holders_of};
 use crate::files::version::Kind;
 use crate::filing::folders::numbered;
 use crate::ledger::entering::NewEntry;
@@ -74,7 +74,8 @@ fn candidates(live: &Live) -> Result<Found, EngineError> {
         let Ok(fields) = live.gate.takes_at(&one.path) else { continue };
         let earlier = live.state().arriving.get(&one.path).cloned();
         let earlier = earlier.filter(|earlier| earlier.version == one.version);
-        let arriving = earlier.unwrap_or_else(|| arriving(&one, fields.clone(), clock.steady));
+        let arriving =
+            earlier.unwrap_or_else(|| arriving(&one, fields.clone(), clock.monotonic_now));
         let complete = complete(live, &one.path, &one.version, &arriving.look, &fields, &clock);
         let candidate = Candidate::of(one.path, &arriving);
         match complete {
@@ -133,7 +134,7 @@ fn enter(
     let others = holders_of(live, &new)?;
     for (new, other) in new.into_iter().zip(others) {
         // What was only touched goes on as the entry that it is.
-        let Holder::Other(other) = other else { continue };
+        let IdentityHolder::Other(other) = other else { continue };
         next += 1;
         let holder = match holders.get(&new.identity) {
             Some(path) => Some(format!("a repeat of `{path}`, which comes before it")),

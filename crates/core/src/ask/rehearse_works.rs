@@ -6,9 +6,9 @@ use crate::ask::rehearsed::{Rehearsing, Will, hold, wait};
 use crate::engine::error::EngineError;
 use crate::engine::gate::state::Live;
 use crate::engine::pass::batches::{ReadyBatch, gather};
-use crate::ledger::types::{Entry, Filing};
+use crate::ledger::types::{Entry, OpenEntry};
 use crate::work::batch::Batch;
-use crate::work::seam::{Blocked, Drive, MemberVerdict, Work, WorkPlan, Worker};
+use crate::work::seam::{Blocked, Drive, EntryVerdict, Work, WorkPlan, Worker};
 
 /// The files of a rehearsal, found by where their entries lie.
 struct Files<'f> {
@@ -44,7 +44,7 @@ pub(crate) fn works(live: &Live, files: &mut [Rehearsing]) -> Result<(), EngineE
     for (at, file) in files.iter().enumerate().filter(|(_, file)| file.told.will == Will::Work) {
         places.insert((file.entry.drop.clone(), file.entry.path.clone()), at);
         let entry = file.entry.clone();
-        filings.push(Filing { entry, version: file.version, target: None });
+        filings.push(OpenEntry { entry, version: file.version, target: None });
     }
     let mut files = Files { files, places };
     // Where the place was away once it is not asked again.
@@ -59,7 +59,7 @@ pub(crate) fn works(live: &Live, files: &mut [Rehearsing]) -> Result<(), EngineE
 fn batches(
     live: &Live,
     work: &dyn Work,
-    filings: Vec<Filing>,
+    filings: Vec<OpenEntry>,
     files: &mut Files<'_>,
 ) -> Vec<(Batch, bool)> {
     if work.drive() == Drive::Each {
@@ -117,24 +117,24 @@ fn rehearse(
 
 /// Tells what a plan says of each file.
 fn tell(plan: WorkPlan, whole: bool, files: &mut Files<'_>) {
-    let fits = |verdict: &MemberVerdict| matches!(verdict, MemberVerdict::Fits);
+    let fits = |verdict: &EntryVerdict| matches!(verdict, EntryVerdict::Fits);
     let misses = whole && !plan.verdicts.iter().all(|(_, verdict)| fits(verdict));
     for (member, verdict) in plan.verdicts {
         let Some(file) = files.of(&member.filing.entry) else { continue };
         match verdict {
-            MemberVerdict::Fits if misses => {
+            EntryVerdict::Fits if misses => {
                 wait(file, "another file of its batch is held, and all are needed".to_owned());
             }
-            MemberVerdict::Fits => {
+            EntryVerdict::Fits => {
                 let output = plan.outputs.first();
                 file.told.output = output.map(|output| output.path.clone());
                 file.told.mode = output.map(|output| output.mode);
                 file.told.program.clone_from(&plan.program);
             }
-            MemberVerdict::Hold(why) => hold(file, why),
-            MemberVerdict::Gone => wait(file, "it has just changed".to_owned()),
-            MemberVerdict::Unreadable(error) => wait(file, format!("it cannot be read: {error}")),
-            MemberVerdict::Unknown => wait(file, "the service is stopping".to_owned()),
+            EntryVerdict::Hold(why) => hold(file, why),
+            EntryVerdict::Gone => wait(file, "it has just changed".to_owned()),
+            EntryVerdict::Unreadable(error) => wait(file, format!("it cannot be read: {error}")),
+            EntryVerdict::Unknown => wait(file, "the service is stopping".to_owned()),
         }
     }
 }

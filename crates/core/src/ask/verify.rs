@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::arrivals::sweep;
-use crate::ask::entry::{Lies, LiesNow};
+use crate::ask::entry::{FileLocation, LocationStatus};
 use crate::config::gate::{Archive, Gate};
 use crate::config::identity::Repeats;
 use crate::engine::Engine;
@@ -178,19 +178,19 @@ impl Verifying<'_> {
     }
 
     fn differs(&self, entry: &Entry) -> Option<Difference> {
-        let lies = Lies::of(&self.reach, entry);
-        let path = lies.at.clone().unwrap_or_default();
-        let (differs, because) = match lies.now {
-            LiesNow::Missing => (Differs::Missing, "it is not there".to_owned()),
-            LiesNow::Changed => (Differs::Changed, "its size or time is another".into()),
-            LiesNow::Unreadable => (Differs::Unreadable, "it cannot be looked at".into()),
-            LiesNow::Gone => return None,
-            LiesNow::Unchanged if self.deep => match self.sum(&path) {
+        let location = FileLocation::of(&self.reach, entry);
+        let path = location.path.clone().unwrap_or_default();
+        let (differs, because) = match location.status {
+            LocationStatus::Missing => (Differs::Missing, "it is not there".to_owned()),
+            LocationStatus::Changed => (Differs::Changed, "its size or time is another".into()),
+            LocationStatus::Unreadable => (Differs::Unreadable, "it cannot be looked at".into()),
+            LocationStatus::Gone => return None,
+            LocationStatus::Unchanged if self.deep => match self.sum(&path) {
                 Ok(sum) if hex(&sum) == entry.sha256_there() => return None,
                 Ok(_) => (Differs::Changed, "its content is another".into()),
                 Err(error) => (Differs::Unreadable, format!("it cannot be read: {error}")),
             },
-            LiesNow::Unchanged => return None,
+            LocationStatus::Unchanged => return None,
         };
         Some(Difference { differs, gate: entry.gate.clone(), path, entry: Some(entry.id), because })
     }

@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::arrivals::sweep::look_at;
-use crate::ask::entry::{Lies, LiesNow};
+use crate::ask::entry::{FileLocation, LocationStatus};
 use crate::ask::gates;
 use crate::ask::gates::FileView;
 use crate::ask::gates::Verdict;
@@ -155,7 +155,8 @@ fn answer_of(context: &Context, path: &Path, entry: Entry) -> Result<Answer, Why
 
 fn sentence(context: &Context, entry: &Entry) -> Result<String, WhyError> {
     let id = entry.id;
-    let gone = matches!(Lies::of(&context.config.reach, entry).now, LiesNow::Missing);
+    let gone =
+        matches!(FileLocation::of(&context.config.reach, entry).status, LocationStatus::Missing);
     let gone = if gone { ", where it is not any more" } else { "" };
     let lies = match &entry.filed_to {
         Some(place) => format!("archived at {place}{gone}"),

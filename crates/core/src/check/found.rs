@@ -1,12 +1,12 @@
 //! What was found at a gate.
 
 use crate::config::gate::Gate;
-use crate::settings::fault::{Finding, Weight};
+use crate::settings::fault::{Finding, Severity};
 
 /// Adds something that was found at a gate.
-pub(crate) fn add(findings: &mut Vec<Finding>, weight: Weight, gate: &Gate, message: String) {
+pub(crate) fn add(findings: &mut Vec<Finding>, severity: Severity, gate: &Gate, message: String) {
     findings.push(Finding {
-        weight,
+        severity,
         gate: Some(gate.name.clone()),
         file: Some(gate.file.display().to_string()),
         line: Some(gate.line),

@@ -19,7 +19,7 @@ use crate::files::lock::owner_of;
 use crate::files::owning;
 use crate::pattern::Pattern;
 use crate::pattern::template::Template;
-pub use crate::settings::fault::{Finding, Weight};
+pub use crate::settings::fault::{Finding, Severity};
 use crate::settings::values::write_duration;
 use crate::work::seam::{WorkFindings, WorkPlace};
 
@@ -31,7 +31,7 @@ pub fn check(config: &Config) -> Vec<Finding> {
     let mut findings = Vec::new();
     if config.gates.is_empty() {
         findings.push(Finding {
-            weight: Weight::Warning,
+            severity: Severity::Warning,
             gate: None,
             file: None,
             line: None,
@@ -74,8 +74,8 @@ fn check_gate(config: &Config, gate: &Gate, findings: &mut Vec<Finding>) {
     if let Some(work) = &gate.work {
         let mut found = WorkFindings::default();
         work.check(&config.file, &mut found);
-        found.faults.into_iter().for_each(|why| add(findings, Weight::Fault, gate, why));
-        found.warnings.into_iter().for_each(|why| add(findings, Weight::Warning, gate, why));
+        found.faults.into_iter().for_each(|why| add(findings, Severity::Fault, gate, why));
+        found.warnings.into_iter().for_each(|why| add(findings, Severity::Warning, gate, why));
     }
 }
 
@@ -115,7 +115,7 @@ fn check_no_file(gate: &Gate, what: &str, folder: &Path, findings: &mut Vec<Find
         let message = format!(
             "the {what} folder needs `{shown}`, which is a file; move it away, or name another folder"
         );
-        add(findings, Weight::Fault, gate, message);
+        add(findings, Severity::Fault, gate, message);
     }
 }
 
@@ -129,7 +129,7 @@ fn check_own_outputs(gate: &Gate, findings: &mut Vec<Finding>) {
                 "the output `{source}` lies in the gate's own drop folder, and its patterns take it (such as `{}`); write it elsewhere, or leave it: leave = […]",
                 example.file_name().unwrap_or_default().display()
             );
-            add(findings, Weight::Fault, gate, message);
+            add(findings, Severity::Fault, gate, message);
         }
     }
 }
@@ -144,7 +144,7 @@ fn check_identity(gate: &Gate, findings: &mut Vec<Finding>) {
         let message = format!(
             "`<{field}>` from the name goes into rows or outputs, and once = \"content\": of two files with the same bytes and another `<{field}>` only the first is worked; say once = \"name+content\" if both are meant"
         );
-        add(findings, Weight::Warning, gate, message);
+        add(findings, Severity::Warning, gate, message);
     }
 }
 
@@ -158,7 +158,7 @@ fn check_patterns(gate: &Gate, findings: &mut Vec<Finding>) {
             let source = pattern.source();
             let message =
                 format!("the pattern `{source}` hardly takes anything: of `{example}`, {why}");
-            add(findings, Weight::Warning, gate, message);
+            add(findings, Severity::Warning, gate, message);
         }
     }
     let needs_folders = |pattern: &&Pattern| {
@@ -169,7 +169,7 @@ fn check_patterns(gate: &Gate, findings: &mut Vec<Finding>) {
         let message = format!(
             "the pattern `{source}` asks for subfolders, and the gate does not look below; say subfolders = true"
         );
-        add(findings, Weight::Warning, gate, message);
+        add(findings, Severity::Warning, gate, message);
     }
 }
 
@@ -189,7 +189,7 @@ fn check_notices(config: &Config, gate: &Gate, found: &FoundFolders, findings: &
         let every = write_duration(gate.sweep);
         let message =
             format!("there are no notices of {why}; sweeps find everything, each {every}");
-        add(findings, Weight::Warning, gate, message);
+        add(findings, Severity::Warning, gate, message);
     }
 }
 
@@ -197,24 +197,24 @@ fn check_notices(config: &Config, gate: &Gate, found: &FoundFolders, findings: &
 fn check_drops(config: &Config, gate: &Gate, found: &FoundFolders, findings: &mut Vec<Finding>) {
     for problem in &found.problems {
         let message = format!("{problem}; make it, or correct `drop`");
-        add(findings, Weight::Fault, gate, message);
+        add(findings, Severity::Fault, gate, message);
     }
     if found.folders.is_empty() && found.problems.is_empty() {
         let message = format!(
             "no folder fits the drop folder `{}` yet; one that appears is taken in",
             gate.drops.shown()
         );
-        add(findings, Weight::Warning, gate, message);
+        add(findings, Severity::Warning, gate, message);
     }
     for folder in &found.folders {
         let folder = gate.drops.path_of(folder);
         check_drop(gate, &folder, findings);
         if let Some(problem) = outside(config, "drop folder", &folder) {
-            add(findings, Weight::Fault, gate, problem);
+            add(findings, Severity::Fault, gate, problem);
         } else if let Err(problem) = config.really_within_roots(&folder) {
-            add(findings, Weight::Fault, gate, problem);
+            add(findings, Severity::Fault, gate, problem);
         } else if let Some(problem) = worked_elsewhere(config, gate, &folder) {
-            add(findings, Weight::Fault, gate, problem);
+            add(findings, Severity::Fault, gate, problem);
         }
     }
 }
@@ -249,7 +249,7 @@ fn check_drop(gate: &Gate, folder: &Path, findings: &mut Vec<Finding>) {
         }
         Ok(_) => return,
     };
-    add(findings, Weight::Fault, gate, fault);
+    add(findings, Severity::Fault, gate, fault);
 }
 
 /// Why a folder is none in which files may lie.
@@ -278,7 +278,7 @@ fn check_place(
 ) {
     let shown = folder.display();
     if let Some(problem) = outside(config, &format!("{what} folder"), folder) {
-        add(findings, Weight::Fault, gate, problem);
+        add(findings, Severity::Fault, gate, problem);
     }
     let watched = config
         .gates
@@ -289,7 +289,7 @@ fn check_place(
             "the {what} folder `{shown}` lies inside the drop folder of gate `{}`, which looks below: its files would be seen there as arrivals",
             other.name
         );
-        add(findings, Weight::Warning, gate, message);
+        add(findings, Severity::Warning, gate, message);
     }
     if gate.has_in_drop(folder) {
         let taken = if gate.subfolders {
@@ -299,7 +299,7 @@ fn check_place(
         };
         add(
             findings,
-            Weight::Warning,
+            Severity::Warning,
             gate,
             format!("the {what} folder `{shown}` lies inside the drop folder; {taken}"),
         );
@@ -308,7 +308,7 @@ fn check_place(
     if !may(&there, Access::WRITE_OK | Access::EXEC_OK) {
         add(
             findings,
-            Weight::Fault,
+            Severity::Fault,
             gate,
             format!(
                 "the {what} folder `{shown}` cannot be written: `{}` gives no permission",
@@ -325,7 +325,7 @@ fn check_place(
     {
         add(
             findings,
-            Weight::Warning,
+            Severity::Warning,
             gate,
             format!(
                 "the {what} folder `{shown}` is on another device than the drop folder; each file will be copied and verified, which is slower than a rename"

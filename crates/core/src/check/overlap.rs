@@ -8,7 +8,7 @@ use crate::config::gate::{Archive, Gate};
 use crate::files;
 use crate::files::version::Kind;
 use crate::pattern::Reach;
-use crate::settings::fault::{Finding, Weight};
+use crate::settings::fault::{Finding, Severity};
 
 /// Whether two gates would both take one file: by their patterns, and by what
 /// lies there now.
@@ -33,7 +33,7 @@ pub(crate) fn check_two(
     let message = format!(
         "gates `{a}` and `{b}` would both take `{name}` from `{folder}`; make their `take` or `leave` apart, or let both say archive = \"leave\""
     );
-    add(findings, Weight::Fault, second, message);
+    add(findings, Severity::Fault, second, message);
 }
 
 /// Drop folders of a gate: those that are there, and one that would fit.

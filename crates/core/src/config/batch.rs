@@ -26,7 +26,7 @@ pub struct BatchConfig {
     /// A batch closes when a file of this name lies in the drop folder.
     pub marker: Option<BatchMarker>,
     /// A batch closes when all of these are in it.
-    pub all_of: Vec<Wanted>,
+    pub all_of: Vec<RequiredFile>,
 }
 
 /// A file that closes a batch.
@@ -40,7 +40,7 @@ pub struct BatchMarker {
 
 /// What must be in a batch.
 #[derive(Debug, Clone)]
-pub enum Wanted {
+pub enum RequiredFile {
     /// An entry whose path matches.
     File(Pattern),
     /// An entry of this month.
@@ -54,12 +54,12 @@ pub enum Wanted {
     },
 }
 
-impl Wanted {
+impl RequiredFile {
     /// Whether an entry is it.
     pub fn is(&self, path: &str, fields: &Fields) -> bool {
         match self {
-            Wanted::File(pattern) => pattern.is_match(path),
-            Wanted::Month { field, number, .. } => {
+            RequiredFile::File(pattern) => pattern.is_match(path),
+            RequiredFile::Month { field, number, .. } => {
                 // `2026-01`, `2026-01-31`, or `--01` without a year.
                 let value = fields.get(field).map_or("", String::as_str);
                 let at = if value.starts_with("--") { 2 } else { 5 };
@@ -71,8 +71,8 @@ impl Wanted {
     /// For people.
     pub fn words(&self) -> &str {
         match self {
-            Wanted::File(pattern) => pattern.source(),
-            Wanted::Month { shown, .. } => shown,
+            RequiredFile::File(pattern) => pattern.source(),
+            RequiredFile::Month { shown, .. } => shown,
         }
     }
 }
@@ -171,7 +171,7 @@ fn read_marker(section: &mut Section<'_>, fields: &[String], exact: bool) -> Opt
 }
 
 /// Patterns of files; `<month:%b>` alone stands for the twelve months of its field.
-fn read_all_of(section: &mut Section<'_>, fields: &[String], exact: bool) -> Vec<Wanted> {
+fn read_all_of(section: &mut Section<'_>, fields: &[String], exact: bool) -> Vec<RequiredFile> {
     const MONTHS: [&str; 12] =
         ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"];
     let mut wanted = Vec::new();
@@ -187,7 +187,7 @@ fn read_all_of(section: &mut Section<'_>, fields: &[String], exact: bool) -> Vec
                 text.at.fault(message);
                 continue;
             }
-            wanted.extend(MONTHS.into_iter().enumerate().map(|(at, shown)| Wanted::Month {
+            wanted.extend(MONTHS.into_iter().enumerate().map(|(at, shown)| RequiredFile::Month {
                 field: field.to_owned(),
                 number: format!("{:02}", at + 1),
                 shown,
@@ -195,7 +195,7 @@ fn read_all_of(section: &mut Section<'_>, fields: &[String], exact: bool) -> Vec
             continue;
         }
         match Pattern::parse(&text.value, exact) {
-            Ok(pattern) => wanted.push(Wanted::File(pattern)),
+            Ok(pattern) => wanted.push(RequiredFile::File(pattern)),
             Err(error) => text.at.fault(error.to_string()),
         }
     }

@@ -4,6 +4,7 @@
 pub(crate) mod clock;
 pub(crate) mod error;
 pub(crate) mod gate;
+pub(crate) mod meter;
 pub(crate) mod pass;
 pub(crate) mod shared;
 
@@ -24,9 +25,10 @@ use shared::Context;
 
 pub use crate::files::lock::{ADDRESS_FILE, LockError, StateLock, owner_of, running_service};
 pub use error::EngineError;
-pub use pass::batches::Gathering;
+pub use meter::{BOUNDS, Durations, GateFigures};
+pub use pass::batches::OpenBatch;
 pub use pass::report::PassReport;
-pub use shared::Pulse;
+pub use shared::EngineEvent;
 
 /// All gates of a configuration over one ledger.
 pub struct Engine {
@@ -108,16 +110,21 @@ impl Engine {
         question(&self.context().ledger)
     }
 
+    /// What has been counted and timed since the start, by gate.
+    pub fn figures(&self) -> BTreeMap<String, GateFigures> {
+        self.context().meter.figures()
+    }
+
     /// When the engine was made.
     pub fn started(&self) -> Timestamp {
         self.context().started
     }
 
     /// Has `listener` told of changes, from now on.
-    pub fn listen(&self, listener: impl Fn(Pulse) + Send + Sync + Clone + 'static) {
+    pub fn listen(&self, listener: impl Fn(EngineEvent) + Send + Sync + Clone + 'static) {
         let of_ledger = listener.clone();
         let context = self.context();
-        context.ledger.listen(Box::new(move |newest| of_ledger(Pulse::Changed(newest))));
+        context.ledger.listen(Box::new(move |newest| of_ledger(EngineEvent::Changed(newest))));
         context.listen(Box::new(listener));
     }
 

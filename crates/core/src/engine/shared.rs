@@ -13,7 +13,8 @@ use jiff::civil::DateTime;
 use crate::arrivals::notices::Hub;
 use crate::arrivals::settle::Clock;
 use crate::config::Config;
-use crate::engine::clock::steady;
+use crate::engine::clock::monotonic_now;
+use crate::engine::meter::Meter;
 use crate::files::owning::Owned;
 use crate::ledger::Ledger;
 use crate::work::deaths::Deaths;
@@ -24,14 +25,14 @@ fn wall_ns() -> i64 {
 
 /// Something that a listener may want to look at.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Pulse {
+pub enum EngineEvent {
     /// The ledger has changes up to this number.
     Changed(i64),
     /// What is arriving at a gate, or its standing problems, changed.
     Gate(String),
 }
 
-type PulseListener = Box<dyn Fn(Pulse) + Send + Sync>;
+type EventListener = Box<dyn Fn(EngineEvent) + Send + Sync>;
 
 /// A configuration, and what goes on when it changes.
 pub(crate) struct Context {
@@ -44,12 +45,13 @@ pub(crate) struct Shared {
     pub ledger: Ledger,
     pub stopping: Arc<AtomicBool>,
     pub outputs: OutputLocks,
+    pub meter: Meter,
     /// Drop folders that this process works.
     pub owned: Owned,
     /// Files over which the service died.
     pub deaths: Arc<Deaths>,
     pub started: Timestamp,
-    listeners: Mutex<Vec<PulseListener>>,
+    listeners: Mutex<Vec<EventListener>>,
     stop_told: (Mutex<()>, Condvar),
     wall_minus_steady: i64,
     /// The kernel's notices, for all gates; none where they cannot be had.
@@ -66,11 +68,12 @@ impl Deref for Context {
 
 impl Context {
     pub fn new(config: Config, ledger: Ledger, deaths: Deaths) -> Self {
-        let steady_ns = i64::try_from(steady().as_nanos()).unwrap_or(i64::MAX);
+        let steady_ns = i64::try_from(monotonic_now().as_nanos()).unwrap_or(i64::MAX);
         let shared = Shared {
             ledger,
             stopping: Arc::default(),
             outputs: OutputLocks::default(),
+            meter: Meter::default(),
             owned: Owned::default(),
             deaths: Arc::new(deaths),
             started: Timestamp::now(),
@@ -97,10 +100,10 @@ impl Shared {
     /// The present. The wall clock is trusted while it goes with the monotonic
     /// one, to within two seconds, as it did when we began.
     pub fn clock(&self) -> Clock {
-        let (steady, wall_ns) = (steady(), wall_ns());
-        let steady_ns = i64::try_from(steady.as_nanos()).unwrap_or(i64::MAX);
+        let (monotonic_now, wall_ns) = (monotonic_now(), wall_ns());
+        let steady_ns = i64::try_from(monotonic_now.as_nanos()).unwrap_or(i64::MAX);
         let drift = (wall_ns - steady_ns).saturating_sub(self.wall_minus_steady);
-        Clock { steady, wall_ns, trusted: drift.unsigned_abs() < 2_000_000_000 }
+        Clock { monotonic_now, wall_ns, trusted: drift.unsigned_abs() < 2_000_000_000 }
     }
 
     /// The kernel's notices, begun when they are first asked for.
@@ -133,13 +136,13 @@ impl Shared {
         !waited.1.timed_out()
     }
 
-    pub fn listen(&self, listener: PulseListener) {
+    pub fn listen(&self, listener: EventListener) {
         self.listeners.lock().unwrap_or_else(|p| p.into_inner()).push(listener);
     }
 
     pub fn pulse(&self, gate: &str) {
         let listeners = self.listeners.lock().unwrap_or_else(|p| p.into_inner());
-        listeners.iter().for_each(|listener| listener(Pulse::Gate(gate.to_owned())));
+        listeners.iter().for_each(|listener| listener(EngineEvent::Gate(gate.to_owned())));
     }
 }
 

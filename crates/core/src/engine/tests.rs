@@ -300,7 +300,7 @@ fn a_lock_left_by_an_orphan_of_a_killed_service_is_waited_for() {
 
 /// What suppliers do in a random order, and a pass between.
 #[derive(Debug, Clone)]
-enum Doing {
+enum EntryAction {
     /// A writer opens a file, if none has it open.
     Open(u8),
     Write(u8, u8),
@@ -312,14 +312,14 @@ enum Doing {
     Pass,
 }
 
-fn doing() -> impl Strategy<Value = Doing> {
+fn doing() -> impl Strategy<Value = EntryAction> {
     prop_oneof![
-        2 => (0u8..4).prop_map(Doing::Open),
-        4 => (0u8..4, any::<u8>()).prop_map(|(file, byte)| Doing::Write(file, byte)),
-        2 => (0u8..4).prop_map(Doing::Close),
-        2 => (0u8..4, any::<u8>()).prop_map(|(file, byte)| Doing::MoveIn(file, byte)),
-        1 => (0u8..4, -2_000_000_000i64..4_000_000_000).prop_map(|(file, at)| Doing::SetTime(file, at)),
-        4 => Just(Doing::Pass),
+        2 => (0u8..4).prop_map(EntryAction::Open),
+        4 => (0u8..4, any::<u8>()).prop_map(|(file, byte)| EntryAction::Write(file, byte)),
+        2 => (0u8..4).prop_map(EntryAction::Close),
+        2 => (0u8..4, any::<u8>()).prop_map(|(file, byte)| EntryAction::MoveIn(file, byte)),
+        1 => (0u8..4, -2_000_000_000i64..4_000_000_000).prop_map(|(file, at)| EntryAction::SetTime(file, at)),
+        4 => Just(EntryAction::Pass),
     ]
 }
 
@@ -351,26 +351,26 @@ proptest! {
         let mut number = 0u32;
         for doing in &doings {
             match doing {
-                Doing::Open(file) if !writers.contains_key(file) => {
+                EntryAction::Open(file) if !writers.contains_key(file) => {
                     let opened = fs::File::options().create(true).append(true).open(path(*file));
                     writers.insert(*file, opened.unwrap());
                 }
-                Doing::Write(file, byte) => {
+                EntryAction::Write(file, byte) => {
                     if let Some(writer) = writers.get_mut(file) {
                         number += 1;
                         writeln!(writer, "{number} {byte}").unwrap();
                     }
                 }
-                Doing::Close(file) => {
+                EntryAction::Close(file) => {
                     writers.remove(file);
                 }
-                Doing::MoveIn(file, byte) if !writers.contains_key(file) => {
+                EntryAction::MoveIn(file, byte) if !writers.contains_key(file) => {
                     number += 1;
                     fs::write(home.path("beside"), format!("{number} {byte}")).unwrap();
                     fs::rename(home.path("beside"), path(*file)).unwrap();
                 }
-                Doing::SetTime(file, at) if !writers.contains_key(file) => set_time(&path(*file), *at),
-                Doing::Pass => {
+                EntryAction::SetTime(file, at) if !writers.contains_key(file) => set_time(&path(*file), *at),
+                EntryAction::Pass => {
                     engine.pass_here("tide").unwrap();
                     for file in writers.keys() {
                         prop_assert!(path(*file).try_exists().unwrap(), "{} was taken", file);

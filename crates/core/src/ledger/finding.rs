@@ -11,7 +11,7 @@ use crate::ledger::types::Entry;
 
 /// What becomes of an entry when a file is at its path.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Fate {
+pub(crate) enum ReplacementOutcome {
     /// The content is the same: it goes on.
     Touched,
     /// It ends before it was worked, and its identity is free.
@@ -129,7 +129,11 @@ impl Ledger {
 
     /// What becomes of an entry when a file with this sum is at its path; nothing where
     /// its file lies elsewhere, or where it keeps its identity.
-    pub(crate) fn fate(&self, entry: i64, sha256: &[u8; 32]) -> Result<Option<Fate>, LedgerError> {
+    pub(crate) fn fate(
+        &self,
+        entry: i64,
+        sha256: &[u8; 32],
+    ) -> Result<Option<ReplacementOutcome>, LedgerError> {
         let found: Option<(bool, bool)> = self.read(|reader| {
             reader
                 .prepare_cached(
@@ -143,8 +147,8 @@ impl Ledger {
                 .map_err(reading)
         })?;
         Ok(found.and_then(|(same, before_work)| match (same, before_work) {
-            (true, _) => Some(Fate::Touched),
-            (false, true) => Some(Fate::Ends),
+            (true, _) => Some(ReplacementOutcome::Touched),
+            (false, true) => Some(ReplacementOutcome::Ends),
             (false, false) => None,
         }))
     }

@@ -57,7 +57,7 @@ impl Ledger {
         ));
         let mut copy = || -> Result<(), LedgerError> {
             self.read(|reader| {
-                // One steady state is copied, whatever is written meanwhile.
+                // One monotonic_now state is copied, whatever is written meanwhile.
                 reader
                     .execute_batch("BEGIN; SELECT tag FROM ledger")
                     .map_err(failed("backed up"))?;

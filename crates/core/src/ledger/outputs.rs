@@ -4,6 +4,7 @@ use rusqlite::{Row, params};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::ledger::words::OutputRole;
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading};
 use crate::ledger::rows::{hex, time};
@@ -115,6 +116,7 @@ fn part(row: &Row<'_>) -> rusqlite::Result<OutputPart> {
 }
 
 pub(crate) fn output(row: &Row<'_>) -> rusqlite::Result<Output> {
+    let role: OutputRole = row.get(6)?;
     Ok(Output {
         path: row.get(0)?,
         mode: row.get(1)?,
@@ -122,7 +124,9 @@ pub(crate) fn output(row: &Row<'_>) -> rusqlite::Result<Output> {
         rows: row.get::<_, Option<i64>>(3)?.map(i64::cast_unsigned),
         sha256: row.get::<_, Option<Vec<u8>>>(4)?.map(|sum| hex(&sum)),
         published_at: row.get::<_, Option<i64>>(5)?.map(time),
-        role: row.get(6)?,
+        role,
+        label: role.label().to_owned(),
+        has_rows: role.has_rows(),
         proof: row.get(8)?,
         account: row.get::<_, Option<String>>(7)?.and_then(|text| serde_json::from_str(&text).ok()),
     })

@@ -14,7 +14,7 @@ use crate::ledger::requests::Unpublished;
 use crate::ledger::rows::{IN_DROP, hex, select, text, time};
 use crate::ledger::state::State;
 use crate::ledger::transitions::as_i64;
-use crate::ledger::types::Filing;
+use crate::ledger::types::OpenEntry;
 use crate::ledger::types::Pause;
 use crate::ledger::words::{Effect, OutputMode, OutputRole, WorkKind};
 
@@ -156,7 +156,7 @@ impl Ledger {
         &self,
         gate: &str,
         state: State,
-    ) -> Result<Vec<Filing>, LedgerError> {
+    ) -> Result<Vec<OpenEntry>, LedgerError> {
         // The state is written out so that the partial index serves.
         let rest = format!("WHERE gate = ? AND state = '{}' ORDER BY id", state.word());
         self.read(|reader| select(reader, &rest, [text(gate)]))
@@ -170,7 +170,7 @@ impl Ledger {
         &self,
         gate: &str,
         deleted: bool,
-    ) -> Result<Vec<Filing>, LedgerError> {
+    ) -> Result<Vec<OpenEntry>, LedgerError> {
         let rest = "WHERE gate = ? AND state = 'repeat' AND NOT EXISTS (
               SELECT 1 FROM entry first
               WHERE first.id = entry.repeat_of AND first.state IN ('ready', 'working', 'worked', 'held')
@@ -181,7 +181,7 @@ impl Ledger {
     }
 
     /// Entries of a gate that were passed over and are to be filed.
-    pub(crate) fn passed_over_to_file(&self, gate: &str) -> Result<Vec<Filing>, LedgerError> {
+    pub(crate) fn passed_over_to_file(&self, gate: &str) -> Result<Vec<OpenEntry>, LedgerError> {
         let rest = "WHERE gate = ? AND state = 'passed over' AND in_drop = 1 AND target IS NOT NULL ORDER BY id";
         self.read(|reader| select(reader, rest, [text(gate)]))
     }
@@ -201,7 +201,7 @@ impl Ledger {
 
     /// Ready entries of a gate, oldest first, each with the time (in milliseconds) until
     /// which it waits.
-    pub(crate) fn ready(&self, gate: &str) -> Result<Vec<(Filing, Option<i64>)>, LedgerError> {
+    pub(crate) fn ready(&self, gate: &str) -> Result<Vec<(OpenEntry, Option<i64>)>, LedgerError> {
         self.read(|reader| {
             let wheres = "WHERE gate = ? AND state = 'ready' ORDER BY id";
             let ready = select(reader, wheres, [text(gate)])?;
@@ -213,7 +213,7 @@ impl Ledger {
                 select.query_map([gate], |row| Ok((row.get(0)?, row.get(1)?)))?.collect()
             };
             let waiting = query().map_err(reading)?;
-            let with = |filing: Filing| {
+            let with = |filing: OpenEntry| {
                 let until = waiting.get(&filing.entry.id).copied();
                 (filing, until)
             };

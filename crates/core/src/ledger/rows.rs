@@ -8,7 +8,7 @@ use crate::files::version::Version;
 use crate::ledger::error::{LedgerError, reading};
 use crate::ledger::state::State;
 use crate::ledger::types::Entry;
-use crate::ledger::types::Filing;
+use crate::ledger::types::OpenEntry;
 
 const COLUMNS: &str =
     "id, gate, drop_folder, path, bytes, modified_ns, inode, sha256, state, fields,
@@ -30,7 +30,7 @@ pub(crate) fn hex(bytes: &[u8]) -> String {
     crate::files::sha256::hex(bytes)
 }
 
-pub(crate) fn filing(row: &Row<'_>) -> rusqlite::Result<Filing> {
+pub(crate) fn filing(row: &Row<'_>) -> rusqlite::Result<OpenEntry> {
     let path: String = row.get(3)?;
     let modified_ns: i64 = row.get(5)?;
     let bytes = row.get::<_, i64>(4)?.cast_unsigned();
@@ -73,15 +73,15 @@ pub(crate) fn filing(row: &Row<'_>) -> rusqlite::Result<Filing> {
         filed_bytes,
         filed_sha256: row.get::<_, Option<Vec<u8>>>(26)?.map(|sum| hex(&sum)),
     };
-    Ok(Filing { entry, version, target })
+    Ok(OpenEntry { entry, version, target })
 }
 
 pub(crate) fn select(
     connection: &Connection,
     rest: &str,
     values: impl IntoIterator<Item = Value>,
-) -> Result<Vec<Filing>, LedgerError> {
-    let query = || -> rusqlite::Result<Vec<Filing>> {
+) -> Result<Vec<OpenEntry>, LedgerError> {
+    let query = || -> rusqlite::Result<Vec<OpenEntry>> {
         let mut select =
             connection.prepare_cached(&format!("SELECT {COLUMNS} FROM entry {rest}"))?;
         select.query_map(params_from_iter(values), filing)?.collect()

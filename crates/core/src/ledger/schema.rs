@@ -95,7 +95,7 @@ pub(crate) fn open(file: &Path) -> Result<Connection, LedgerError> {
 
 fn prepare_writer(connection: &Connection) -> rusqlite::Result<()> {
     connection.busy_timeout(Duration::from_secs(10))?;
-    // Write-ahead log: readers see a steady state while the writer commits.
+    // Write-ahead log: readers see a monotonic_now state while the writer commits.
     connection.pragma_update(None, "journal_mode", "WAL")?;
     // FULL: a commit is on the disk before the caller is answered.
     connection.pragma_update(None, "synchronous", "FULL")?;

@@ -246,7 +246,7 @@ fn pages_go_through_all_entries_once() {
 
 /// What may be done to the ledger in a random order.
 #[derive(Debug, Clone)]
-enum Doing {
+enum EntryAction {
     Enter { path: u8, content: u8 },
     Claim(usize),
     Commit(usize),
@@ -257,16 +257,16 @@ enum Doing {
     Reopen,
 }
 
-fn doing() -> impl Strategy<Value = Doing> {
+fn doing() -> impl Strategy<Value = EntryAction> {
     prop_oneof![
-        4 => (0u8..4, 0u8..5).prop_map(|(path, content)| Doing::Enter { path, content }),
-        3 => any::<usize>().prop_map(Doing::Claim),
-        3 => any::<usize>().prop_map(Doing::Commit),
-        1 => any::<usize>().prop_map(Doing::GiveBack),
-        1 => any::<usize>().prop_map(Doing::Hold),
-        2 => any::<usize>().prop_map(Doing::File),
-        1 => any::<usize>().prop_map(Doing::Gone),
-        1 => Just(Doing::Reopen),
+        4 => (0u8..4, 0u8..5).prop_map(|(path, content)| EntryAction::Enter { path, content }),
+        3 => any::<usize>().prop_map(EntryAction::Claim),
+        3 => any::<usize>().prop_map(EntryAction::Commit),
+        1 => any::<usize>().prop_map(EntryAction::GiveBack),
+        1 => any::<usize>().prop_map(EntryAction::Hold),
+        2 => any::<usize>().prop_map(EntryAction::File),
+        1 => any::<usize>().prop_map(EntryAction::Gone),
+        1 => Just(EntryAction::Reopen),
     ]
 }
 
@@ -287,10 +287,10 @@ impl Model {
 }
 
 /// One doing on both; what the ledger refuses must be what the model refuses.
-fn step(ledger: &mut Ledger, folder: &Path, model: &mut Model, doing: &Doing) {
+fn step(ledger: &mut Ledger, folder: &Path, model: &mut Model, doing: &EntryAction) {
     let id = |at: usize| i64::try_from(at).unwrap() + 1;
     match doing {
-        Doing::Enter { path, content } => {
+        EntryAction::Enter { path, content } => {
             enter_one(ledger, new(&format!("{path}"), *content));
             let taken = model.holders.contains_key(content);
             if !taken {
@@ -298,12 +298,12 @@ fn step(ledger: &mut Ledger, folder: &Path, model: &mut Model, doing: &Doing) {
             }
             model.states.push((*content, if taken { State::Repeat } else { State::Ready }));
         }
-        Doing::Reopen => {
+        EntryAction::Reopen => {
             // The old one must have ended before the new one begins.
             *ledger = Ledger::nothing();
             *ledger = Ledger::open(folder).unwrap();
         }
-        Doing::Claim(at) => {
+        EntryAction::Claim(at) => {
             let Some((at, _, state)) = model.pick(*at) else { return };
             let done = claim(ledger, &[id(at)]);
             assert_eq!(done.is_ok(), state == State::Ready, "claim of {state:?}");
@@ -311,7 +311,7 @@ fn step(ledger: &mut Ledger, folder: &Path, model: &mut Model, doing: &Doing) {
                 model.states[at].1 = State::Working;
             }
         }
-        Doing::Commit(at) => {
+        EntryAction::Commit(at) => {
             let Some((at, content, state)) = model.pick(*at) else { return };
             // The engine commits only what it has claimed.
             if state == State::Working {
@@ -323,13 +323,13 @@ fn step(ledger: &mut Ledger, folder: &Path, model: &mut Model, doing: &Doing) {
                 assert!(commit(ledger, 1, &[id(at)]).is_err(), "commit of {state:?}");
             }
         }
-        Doing::GiveBack(at) => {
+        EntryAction::GiveBack(at) => {
             let Some((at, _, State::Working)) = model.pick(*at) else { return };
             let batch = ledger.entry(id(at)).unwrap().unwrap().batch.unwrap();
             ledger.give_back(batch, None, Cause::Recovery, String::new(), String::new()).unwrap();
             model.states[at].1 = State::Ready;
         }
-        Doing::Hold(at) => {
+        EntryAction::Hold(at) => {
             let Some((at, _, state)) = model.pick(*at) else { return };
             let hold = Hold { entry: id(at), reason: "faulty".into(), target: None };
             let done = ledger.hold(vec![hold], Cause::Pass, None);
@@ -339,10 +339,10 @@ fn step(ledger: &mut Ledger, folder: &Path, model: &mut Model, doing: &Doing) {
                 model.states[at].1 = State::Held;
             }
         }
-        Doing::File(at) => {
+        EntryAction::File(at) => {
             file_step(ledger, model, *at);
         }
-        Doing::Gone(at) => gone_step(ledger, model, *at),
+        EntryAction::Gone(at) => gone_step(ledger, model, *at),
     }
 }
 

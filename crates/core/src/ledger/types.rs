@@ -92,7 +92,7 @@ impl Entry {
 
 /// What the engine needs of an entry beside what is shown.
 #[derive(Debug, Clone, PartialEq)]
-pub(crate) struct Filing {
+pub(crate) struct OpenEntry {
     pub entry: Entry,
     pub version: crate::files::version::Version,
     /// Where it is to be moved, once decided.
@@ -184,10 +184,14 @@ pub struct Output {
     pub published_at: Option<Timestamp>,
     /// What it is.
     pub role: OutputRole,
+    /// What it is called before people.
+    pub label: String,
+    /// Whether rows of an entry stand in it that can be shown, and taken out again.
+    pub has_rows: bool,
     /// By what its place can be asked whether it is there; none for a file.
     pub proof: Option<String>,
     /// The account of its rows: sources, columns, rows in and out.
-    #[schema(value_type = Option<Object>)]
+    #[schema(value_type = Option<vadegate_tables::Account>)]
     pub account: Option<serde_json::Value>,
 }
 

@@ -102,6 +102,8 @@ words! {
         All = "all",
         /// Rows in a table of a database.
         Load = "load",
+        /// The file itself, as it came, elsewhere.
+        Copy = "copy",
     }
 }
 
@@ -111,8 +113,16 @@ impl OutputRole {
         match self {
             OutputRole::Rows => "output",
             OutputRole::Load => "table",
-            OutputRole::SetAside | OutputRole::Account | OutputRole::All => self.word(),
+            OutputRole::SetAside | OutputRole::Account | OutputRole::Copy => self.word(),
+            OutputRole::All => "output of all",
         }
+    }
+}
+
+impl OutputRole {
+    /// Whether rows of an entry stand in it that can be shown, and taken out again.
+    pub fn has_rows(self) -> bool {
+        self == OutputRole::Load
     }
 }
 

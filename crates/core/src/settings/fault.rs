@@ -20,7 +20,7 @@ pub struct Fault {
 /// How bad a finding is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
-pub enum Weight {
+pub enum Severity {
     /// It will not work so.
     Fault,
     /// It works, but hardly as meant.
@@ -31,7 +31,7 @@ pub enum Weight {
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Finding {
     /// Fault or warning.
-    pub weight: Weight,
+    pub severity: Severity,
     /// The gate, if it is about one.
     pub gate: Option<String>,
     /// The file in which it is, if it is about one.
@@ -47,7 +47,7 @@ pub struct Finding {
 impl From<&Fault> for Finding {
     fn from(fault: &Fault) -> Self {
         Finding {
-            weight: Weight::Fault,
+            severity: Severity::Fault,
             gate: None,
             file: Some(fault.file.display().to_string()),
             line: Some(fault.line),

@@ -2,12 +2,12 @@
 
 use std::path::PathBuf;
 
-use crate::ledger::types::Filing;
+use crate::ledger::types::OpenEntry;
 
 /// An entry that takes part in a batch.
 #[derive(Debug, Clone)]
-pub(crate) struct Member {
-    pub filing: Filing,
+pub(crate) struct BatchEntry {
+    pub filing: OpenEntry,
     /// Where its file lies, links followed where the gate follows them.
     pub path: PathBuf,
     /// Its name in accounts: two drop folders may have files of the same path.
@@ -19,5 +19,5 @@ pub(crate) struct Member {
 pub(crate) struct Batch {
     /// What they are worked into.
     pub target: String,
-    pub members: Vec<Member>,
+    pub members: Vec<BatchEntry>,
 }

@@ -10,7 +10,7 @@ use jiff::tz::TimeZone;
 
 use crate::files::roots::Reach;
 use crate::ledger::Ledger;
-use crate::ledger::types::{Entry, Filing};
+use crate::ledger::types::{Entry, OpenEntry};
 use crate::pattern::template::Builtins;
 use crate::pattern::template::{Template, TemplateError};
 use crate::work::deaths::Deaths;
@@ -33,10 +33,17 @@ pub(crate) struct Env<'a> {
     /// Notes a standing problem of the gate by what it is about, or that there is none.
     pub problem: &'a (dyn Fn(&str, Option<String>) + Sync),
     /// Whether an entry's file is still the version that was fingerprinted.
-    pub is_still: &'a (dyn Fn(&Filing) -> bool + Sync),
+    pub is_unchanged: &'a (dyn Fn(&OpenEntry) -> bool + Sync),
 }
 
 impl Env<'_> {
+    /// Tells those who look on what is being done; nothing in a rehearsal.
+    pub fn tell(&self, doing: &str) {
+        if !self.rehearsing {
+            (self.progress)(doing.to_owned());
+        }
+    }
+
     /// Values of the built-in fields for an entry.
     pub fn values<'e>(&self, entry: &'e Entry) -> Builtins<'e> {
         values(self.zone, entry, None)

@@ -21,7 +21,7 @@ use crate::ledger::types::Entry;
 use crate::ledger::words::{Effect, WorkKind};
 use crate::pattern::template::Template;
 use crate::settings::reader::Section;
-use crate::work::batch::{Batch, Member};
+use crate::work::batch::{Batch, BatchEntry};
 use crate::work::env::Env;
 use crate::work::retry::Retry;
 
@@ -40,6 +40,10 @@ pub(crate) enum Drive {
 /// What is told of a work.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct WorkView {
+    /// What it does, as in "merges rows".
+    pub does: &'static str,
+    /// What `detail` is, as in "Table".
+    pub label: &'static str,
     /// What it works into or with, where that is one thing: an output, a table, a program.
     pub detail: Option<String>,
     /// Whether rows stand twice when an entry is worked again.
@@ -171,7 +175,7 @@ impl From<LedgerError> for Blocked {
 
 /// What becomes of an entry by a plan.
 #[derive(Debug)]
-pub(crate) enum MemberVerdict {
+pub(crate) enum EntryVerdict {
     /// It takes part.
     Fits,
     /// It is held, and why.
@@ -187,7 +191,7 @@ pub(crate) enum MemberVerdict {
 /// What would be done with a batch.
 pub(crate) struct WorkPlan {
     /// Each of its entries, in order.
-    pub verdicts: Vec<(Member, MemberVerdict)>,
+    pub verdicts: Vec<(BatchEntry, EntryVerdict)>,
     /// What will be made, in the order of the claim.
     pub outputs: Vec<PlannedOutput>,
     /// The program that will be run.
@@ -384,6 +388,22 @@ pub(crate) enum Failure {
     Interrupted(String),
     /// The service is stopping, and nothing of it is to be seen.
     Stopped,
+}
+
+impl Failure {
+    /// What kind of failure it is, for those who count them.
+    pub fn kind(&self) -> &'static str {
+        match self {
+            Failure::Source(..) => "source",
+            Failure::Output(_) => "output",
+            Failure::Refused(_) => "refused",
+            Failure::Away(_) => "away",
+            Failure::Again(..) => "again",
+            Failure::Doubt(_) => "doubt",
+            Failure::Interrupted(_) => "interrupted",
+            Failure::Stopped => "stopped",
+        }
+    }
 }
 
 /// What a work's section is read with.

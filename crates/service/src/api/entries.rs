@@ -4,6 +4,7 @@ use actix_web::web::{self, Data, Json, Path};
 use actix_web::{HttpRequest, HttpResponse, get};
 use serde::Deserialize;
 use utoipa::IntoParams;
+use vadegate_core::ask::Sample;
 use vadegate_core::ask::{Answer, EntryView, LoadedRows};
 use vadegate_core::engine::EngineError;
 use vadegate_core::ledger::{Count, CountBy, Entry, OutputAccount, Page, Query as EntryQuery};
@@ -186,18 +187,17 @@ pub(crate) struct SampleQuery {
 /// What is in a file: its tables, their columns with types and distributions, and
 /// their first rows.
 #[utoipa::path(tag = "ledger", params(SampleQuery),
-    responses((status = 200, body = Object, description = "The format and the tables"),
+    responses((status = 200, body = Sample, description = "The format and the tables"),
         (status = 404, body = Problem, description = "It is not there, or outside the roots"),
         (status = 422, body = Problem, description = "It is no table")))]
 #[get("/api/v1/sample")]
 pub(crate) async fn sample(
     shared: Data<Shared>,
     query: web::Query<SampleQuery>,
-) -> Result<Json<serde_json::Value>, Problem> {
+) -> Result<Json<Sample>, Problem> {
     ask(&shared, move |engine| {
         let rows = query.rows.unwrap_or(2_000).clamp(1, 100_000);
-        let sample = engine.sample(&query.path, query.sheet.as_deref(), rows)?;
-        Ok(serde_json::to_value(sample).unwrap_or_default())
+        Ok(engine.sample(&query.path, query.sheet.as_deref(), rows)?)
     })
     .await
     .map(Json)

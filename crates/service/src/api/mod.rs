@@ -31,7 +31,7 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .service(entries::entries)
         .service(entries::all_entries)
         .service(entries::count)
-        .service(people::doings)
+        .service(people::actions)
         .service(people::adopt)
         .service(people::trim)
         .service(offers::take)

@@ -4,7 +4,7 @@ use actix_web::post;
 use actix_web::web::{Data, Json, Path};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
-use vadegate_core::act::{Adoption, Doing, Done, How};
+use vadegate_core::act::{Adoption, Done, EntryAction, How};
 use vadegate_core::engine::Engine;
 use vadegate_core::ledger::{By, Query};
 use vadegate_core::pattern::Pattern;
@@ -20,7 +20,7 @@ const MOST: usize = 100_000;
 #[serde(deny_unknown_fields)]
 pub struct Order {
     /// What is done.
-    pub doing: Doing,
+    pub action: EntryAction,
     /// To these entries.
     #[serde(default)]
     pub entries: Vec<i64>,
@@ -74,8 +74,8 @@ impl OrderBy {
     responses((status = 200, body = Done),
         (status = 400, body = Problem, description = "The order is not understood"),
         (status = 409, body = Problem, description = "There are not as many entries as expected")))]
-#[post("/api/v1/entries/doings")]
-pub(crate) async fn doings(
+#[post("/api/v1/entries/actions")]
+pub(crate) async fn actions(
     shared: Data<Shared>,
     order: Json<Order>,
 ) -> Result<Json<Done>, Problem> {
@@ -89,7 +89,7 @@ impl Order {
     /// # Errors
     /// A [`Problem`] that tells what is wrong.
     pub fn carry_out(self, engine: &Engine) -> Result<Done, Problem> {
-        let Order { doing, mut entries, fitting, by, rehearse, twice, expected } = self;
+        let Order { action, mut entries, fitting, by, rehearse, twice, expected } = self;
         let by = by.checked(rehearse)?;
         if let Some(query) = fitting {
             engine.ask(|ledger| {
@@ -111,7 +111,7 @@ impl Order {
             );
             return Err(Problem::new(actix_web::http::StatusCode::CONFLICT, detail));
         }
-        Ok(engine.people_do(doing, &entries, &by, How { rehearse, twice })?)
+        Ok(engine.apply_action(action, &entries, &by, How { rehearse, twice })?)
     }
 }
 

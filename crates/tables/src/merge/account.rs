@@ -2,9 +2,10 @@
 
 use rust_decimal::Decimal;
 use serde::Serialize;
+use utoipa::ToSchema;
 
 /// What went in and out of a merge for one table of a source, in rows.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, ToSchema)]
 pub struct Tally {
     /// Name of the source.
     pub source: String,
@@ -24,7 +25,7 @@ pub struct Tally {
 }
 
 /// A column that was united under the name of another.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, ToSchema)]
 pub struct United {
     /// Name of the source.
     pub source: String,
@@ -35,7 +36,7 @@ pub struct United {
 }
 
 /// A column of the output.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, ToSchema)]
 pub struct AccountColumn {
     /// Its name.
     pub name: String,
@@ -48,7 +49,7 @@ pub struct AccountColumn {
 }
 
 /// What a whole merge wrote.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, ToSchema)]
 pub struct Account {
     /// Rows read from all sources.
     pub rows_in: u64,

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use crate::engine::gate::state::Live;
-use crate::ledger::types::Filing;
+use crate::ledger::types::OpenEntry;
 use crate::work::env::Env;
 
 impl Live {
@@ -15,7 +15,8 @@ impl Live {
             context.pulse(&self.gate.name);
         };
         let problem = |about: &str, problem: Option<String>| self.problem(about, problem);
-        let is_still = |filing: &Filing| self.is_still(&filing.entry.lies_at(), &filing.version);
+        let is_unchanged =
+            |filing: &OpenEntry| self.is_unchanged(&filing.entry.lies_at(), &filing.version);
         to(&Env {
             gate: &self.gate.name,
             reach: &context.config.reach,
@@ -27,7 +28,7 @@ impl Live {
             stopping: &context.stopping,
             progress: &progress,
             problem: &problem,
-            is_still: &is_still,
+            is_unchanged: &is_unchanged,
         })
     }
 }

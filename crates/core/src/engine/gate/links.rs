@@ -21,7 +21,7 @@ impl Live {
     }
 
     /// Whether the file at `path` is still `version`.
-    pub fn is_still(&self, path: &Path, version: &Version) -> bool {
+    pub fn is_unchanged(&self, path: &Path, version: &Version) -> bool {
         self.at(path).is_ok_and(|at| at.is(version))
     }
 

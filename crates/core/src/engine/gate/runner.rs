@@ -4,12 +4,12 @@ use std::collections::BTreeSet;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
 use std::sync::mpsc::{self, Receiver, RecvTimeoutError};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 
 use crate::arrivals::notices::Notices;
-use crate::engine::clock::steady;
+use crate::engine::clock::monotonic_now;
 use crate::engine::gate::command::Command;
 use crate::engine::gate::state::Live;
 use crate::engine::pass::ctx::{Pass, Place};
@@ -51,7 +51,7 @@ impl GateRunner {
         let live = Arc::clone(&self.p.live);
         let mut notices = Notices::new(live.context.hub(), wake);
         loop {
-            let now = steady();
+            let now = monotonic_now();
             let sweep_at = self.p.swept.map(|swept| swept + live.gate.sweep);
             let sweep_now = sweep_at.is_none_or(|at| at <= now);
             self.pass(sweep_now, Some(&mut notices));
@@ -84,8 +84,8 @@ impl GateRunner {
         let p = &self.p;
         let sweep = p.swept.map_or(Duration::ZERO, |swept| swept + p.gate().sweep);
         let at = p.wake_at.map_or(sweep, |wake| wake.min(sweep));
-        let wait = at.saturating_sub(steady());
-        let sweep_in = jiff::SignedDuration::try_from(sweep.saturating_sub(steady()));
+        let wait = at.saturating_sub(monotonic_now());
+        let sweep_in = jiff::SignedDuration::try_from(sweep.saturating_sub(monotonic_now()));
         p.live.state().next_pass = sweep_in.ok().map(|wait| Timestamp::now() + wait);
         wait
     }
@@ -99,6 +99,9 @@ impl GateRunner {
 
     fn pass(&mut self, sweep: bool, notices: Option<&mut Notices>) {
         let p = &mut self.p;
+        let live = Arc::clone(&p.live);
+        let _span = tracing::info_span!("gate", name = %live.gate.name).entered();
+        let began = Instant::now();
         p.begin();
         // A fault of ours must not end the gate: what was under way is ended as after a
         // crash, and it is tried again. Locks that were held are given back.
@@ -128,5 +131,19 @@ impl GateRunner {
         p.report.arriving = state.arriving.len() as u64;
         p.report.paused = state.paused;
         p.report.problems = state.problems.values().cloned().collect();
+        drop(state);
+        live.context.meter.pass(&live.gate.name, began.elapsed());
+        tell(&p.report, began.elapsed());
+    }
+}
+
+/// Tells of a pass that did something.
+fn tell(report: &PassReport, took: Duration) {
+    let PassReport { entered, repeats, passed_over, worked, filed, held, .. } = report;
+    let took_ms = took.as_millis();
+    if entered + worked + filed + held > 0 {
+        tracing::info!(entered, repeats, passed_over, worked, filed, held, took_ms, "pass");
+    } else {
+        tracing::debug!(took_ms, "pass: nothing to do");
     }
 }

@@ -15,7 +15,7 @@ use crate::engine::shared::Context;
 use crate::files::version::Version;
 use crate::ledger::error::LedgerError;
 use crate::ledger::pending::Leased;
-use crate::ledger::types::{Entry, Filing, Pause};
+use crate::ledger::types::{Entry, OpenEntry, Pause};
 use crate::pattern::Fields;
 use jiff::Timestamp;
 
@@ -141,7 +141,10 @@ impl Live {
 
     /// The present, for what is waited for.
     pub fn now(&self) -> Now {
-        Now { steady: crate::engine::clock::steady(), wall_ms: Timestamp::now().as_millisecond() }
+        Now {
+            monotonic_now: crate::engine::clock::monotonic_now(),
+            wall_ms: Timestamp::now().as_millisecond(),
+        }
     }
 
     /// The time, for the ledger, until which an entry waits that is to be worked again.
@@ -155,7 +158,7 @@ impl Live {
     }
 
     /// Ready entries that wait for nothing, and how long the next of the others waits.
-    pub fn ready(&self) -> Result<(Vec<Filing>, Option<Duration>), LedgerError> {
+    pub fn ready(&self) -> Result<(Vec<OpenEntry>, Option<Duration>), LedgerError> {
         let (mut ready, mut next) = (Vec::new(), None::<Duration>);
         let all = self.context.ledger.ready(&self.gate.name)?;
         let (now, mut waits) = (self.now(), self.waits());

@@ -23,7 +23,7 @@ pub(crate) enum Wait {
 /// A moment on both clocks.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Now {
-    pub steady: Duration,
+    pub monotonic_now: Duration,
     pub wall_ms: i64,
 }
 
@@ -49,16 +49,16 @@ impl Waits {
         let (Wait::Again(_, until) | Wait::Lease(_, until) | Wait::Ready(_, until)) = wait;
         let left = span(until.saturating_sub(now.wall_ms)).min(whole);
         let round = self.round;
-        let known = self.known.entry(wait).or_insert((now.steady + left, round));
+        let known = self.known.entry(wait).or_insert((now.monotonic_now + left, round));
         known.1 = round;
-        known.0.saturating_sub(now.steady)
+        known.0.saturating_sub(now.monotonic_now)
     }
 
     /// How long ago a time of the ledger was.
     pub fn since(&mut self, wait: Wait, now: Now) -> Duration {
         let (Wait::Again(_, at) | Wait::Lease(_, at) | Wait::Ready(_, at)) = wait;
         let ago = span(now.wall_ms.saturating_sub(at)).min(BEFORE);
-        let (round, here) = (self.round, BEFORE + now.steady);
+        let (round, here) = (self.round, BEFORE + now.monotonic_now);
         let known = self.known.entry(wait).or_insert((here.saturating_sub(ago), round));
         known.1 = round;
         here.saturating_sub(known.0)
@@ -80,7 +80,7 @@ mod tests {
     const DAY_MS: i64 = 86_400_000;
 
     fn at(seconds: u64, wall_ms: i64) -> Now {
-        Now { steady: Duration::from_secs(seconds), wall_ms }
+        Now { monotonic_now: Duration::from_secs(seconds), wall_ms }
     }
 
     #[test]

@@ -1,6 +1,7 @@
 //! Asking places about claims of which nobody knows whether they were carried out.
 
 use std::sync::Arc;
+use std::time::Instant;
 
 use crate::engine::pass::commit::{ClaimedBatch, record};
 use crate::engine::pass::ctx::Pass;
@@ -11,7 +12,7 @@ use crate::ledger::error::LedgerError;
 use crate::ledger::pending::OpenClaim;
 use crate::ledger::requests::Claimed;
 use crate::ledger::state::{Cause, State};
-use crate::ledger::types::{Entry, Filing};
+use crate::ledger::types::{Entry, OpenEntry};
 use crate::ledger::words::Effect;
 use crate::work::WORKS;
 use crate::work::seam::{Asked, Blocked, Work};
@@ -57,7 +58,7 @@ pub(crate) fn about_open_claims(p: &mut Pass, work: &dyn Work) -> Result<bool, L
 fn end(
     p: &mut Pass,
     claim: &OpenClaim,
-    filings: Vec<Filing>,
+    filings: Vec<OpenEntry>,
     asked: Asked,
 ) -> Result<(), LedgerError> {
     match asked {
@@ -67,7 +68,13 @@ fn end(
                 proof: String::new(),
                 staged: claim.outputs.iter().map(|output| output.staged.clone()).collect(),
             };
-            let batch = ClaimedBatch { claimed, filings, effect: claim.effect };
+            let batch = ClaimedBatch {
+                claimed,
+                filings,
+                effect: claim.effect,
+                work: claim.work,
+                began: Instant::now(),
+            };
             record(p, &batch, made, String::new())
         }
         Asked::NotThere(why) => {
@@ -79,7 +86,7 @@ fn end(
 }
 
 /// The entries that are being worked in a batch.
-pub(crate) fn entries_of(p: &Pass, batch: i64) -> Result<Vec<Filing>, LedgerError> {
+pub(crate) fn entries_of(p: &Pass, batch: i64) -> Result<Vec<OpenEntry>, LedgerError> {
     let mut working = p.context().ledger.open_entries(&p.gate().name, State::Working)?;
     working.retain(|filing| filing.entry.batch == Some(batch));
     Ok(working)

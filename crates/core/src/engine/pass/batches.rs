@@ -9,7 +9,7 @@ use jiff::civil::DateTime;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::config::batch::{BatchConfig, Wanted};
+use crate::config::batch::{BatchConfig, RequiredFile};
 use crate::engine::gate::places::builtins;
 use crate::engine::gate::state::Live;
 use crate::engine::gate::waits::Wait;
@@ -17,9 +17,9 @@ use crate::engine::pass::ctx::OPEN_AGAIN;
 use crate::engine::pass::order::by_order;
 use crate::files::version::Version;
 use crate::ledger::error::LedgerError;
-use crate::ledger::types::Filing;
+use crate::ledger::types::OpenEntry;
 use crate::settings::values::write_duration;
-use crate::work::batch::{Batch, Member};
+use crate::work::batch::{Batch, BatchEntry};
 use crate::work::seam::Drive;
 
 /// Names of files that are told of a batch.
@@ -36,7 +36,7 @@ pub(crate) struct ReadyBatch {
 }
 
 impl ReadyBatch {
-    fn of(target: &str, members: Vec<Member>) -> Self {
+    fn of(target: &str, members: Vec<BatchEntry>) -> Self {
         let batch = Batch { target: target.to_owned(), members };
         ReadyBatch { batch, marker: None, whole: false }
     }
@@ -44,7 +44,7 @@ impl ReadyBatch {
 
 /// A batch that is being gathered.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct Gathering {
+pub struct OpenBatch {
     /// The output that its rows will go into.
     pub output: String,
     /// What its files have in common, where the gate says so.
@@ -68,16 +68,16 @@ pub struct Gathering {
 #[derive(Default)]
 pub(crate) struct Gathered {
     pub ready: Vec<ReadyBatch>,
-    pub open: Vec<Gathering>,
-    pub held: Vec<(Filing, String)>,
+    pub open: Vec<OpenBatch>,
+    pub held: Vec<(OpenEntry, String)>,
     /// When a batch closes by itself.
     pub wake_in: Option<Duration>,
 }
 
 /// Parts ready entries into batches, in the gate's order, and tells which have closed.
-pub(crate) fn gather(live: &Live, ready: Vec<Filing>) -> Gathered {
+pub(crate) fn gather(live: &Live, ready: Vec<OpenEntry>) -> Gathered {
     let mut gathered = Gathered::default();
-    let mut groups: BTreeMap<(String, Option<String>), Vec<Member>> = BTreeMap::new();
+    let mut groups: BTreeMap<(String, Option<String>), Vec<BatchEntry>> = BTreeMap::new();
     for filing in ready {
         match joined(live, &filing) {
             Ok((output, by)) => {
@@ -105,7 +105,7 @@ pub(crate) fn gather(live: &Live, ready: Vec<Filing>) -> Gathered {
 }
 
 /// Batches of a gate that are being gathered.
-pub(crate) fn gathering(live: &Live) -> Result<Vec<Gathering>, LedgerError> {
+pub(crate) fn open_batches(live: &Live) -> Result<Vec<OpenBatch>, LedgerError> {
     if !live.gate.batch.as_ref().is_some_and(BatchConfig::waits) {
         return Ok(Vec::new());
     }
@@ -118,7 +118,7 @@ pub(crate) fn gathering(live: &Live) -> Result<Vec<Gathering>, LedgerError> {
 /// What an entry is worked into, and what its batch has in common.
 type Joined = (String, Option<String>);
 
-fn joined(live: &Live, filing: &Filing) -> Result<Joined, String> {
+fn joined(live: &Live, filing: &OpenEntry) -> Result<Joined, String> {
     let entry = &filing.entry;
     let Some(work) = &live.gate.work else {
         return Err("the gate has no work any more".into());
@@ -133,9 +133,9 @@ fn joined(live: &Live, filing: &Filing) -> Result<Joined, String> {
 
 impl Live {
     /// An entry as it takes part in a batch.
-    pub fn member(&self, filing: Filing) -> Member {
+    pub fn member(&self, filing: OpenEntry) -> BatchEntry {
         let entry = &filing.entry;
-        Member {
+        BatchEntry {
             path: self.real(&entry.lies_at()),
             name: self.place_of(&entry.drop, &entry.path).unwrap_or_else(|| entry.path.clone()),
             filing,
@@ -149,7 +149,7 @@ fn close(
     live: &Live,
     batch: &BatchConfig,
     (output, by): (String, Option<String>),
-    mut members: Vec<Member>,
+    mut members: Vec<BatchEntry>,
     gathered: &mut Gathered,
 ) {
     while batch.count.is_some_and(|count| members.len() >= count) {
@@ -184,7 +184,7 @@ fn close(
         sooner(idle - rested);
     }
     if let Some((past, next)) = around(batch, live.context.local(now)) {
-        let before = |member: &Member| live.context.local(member.filing.entry.ready_at) <= past;
+        let before = |member: &BatchEntry| live.context.local(member.filing.entry.ready_at) <= past;
         let (due, rest) = members.into_iter().partition(before);
         members = rest;
         sooner(next);
@@ -200,7 +200,7 @@ fn close(
         return;
     }
     let entries = || members.iter().map(|member| &member.filing.entry);
-    gathered.open.push(Gathering {
+    gathered.open.push(OpenBatch {
         output,
         by,
         files: members.len() as u64,
@@ -213,8 +213,8 @@ fn close(
 }
 
 /// What must be in a batch and is not yet.
-fn missing(batch: &BatchConfig, members: &[Member]) -> Vec<String> {
-    let is_there = |wanted: &Wanted| {
+fn missing(batch: &BatchConfig, members: &[BatchEntry]) -> Vec<String> {
+    let is_there = |wanted: &RequiredFile| {
         let mut entries = members.iter().map(|member| &member.filing.entry);
         entries.any(|entry| wanted.is(&entry.path, &entry.fields))
     };
@@ -251,9 +251,9 @@ fn close_by_marker(
     live: &Live,
     batch: &BatchConfig,
     output: &str,
-    members: Vec<Member>,
+    members: Vec<BatchEntry>,
     gathered: &mut Gathered,
-) -> Vec<Member> {
+) -> Vec<BatchEntry> {
     let (Some(marker), Some(first)) = (&batch.marker, members.first()) else { return members };
     let entry = &first.filing.entry;
     let Ok(name) = marker.name.text(&entry.fields, &builtins(&live.context, entry, None)) else {
@@ -272,7 +272,7 @@ fn close_by_marker(
         gathered.wake_in = Some(wait);
         return members;
     }
-    let before = |member: &Member| {
+    let before = |member: &BatchEntry| {
         let looked = reach.at(&member.path).and_then(|at| at.version());
         looked.is_ok_and(|found| found.is_some_and(|version| version.changed_ns <= came))
     };

@@ -1,13 +1,14 @@
 //! The record of a batch that was worked.
 
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
+use crate::engine::meter::BatchFigures;
 use crate::engine::pass::ctx::Pass;
 use crate::engine::pass::publish;
 use crate::ledger::error::LedgerError;
 use crate::ledger::requests::{Claimed, CommitBatch};
-use crate::ledger::types::Filing;
-use crate::ledger::words::Effect;
+use crate::ledger::types::OpenEntry;
+use crate::ledger::words::{Effect, WorkKind};
 use crate::work::seam::Made;
 
 /// After the ledger could not record what nobody can know again, it is tried again this
@@ -17,8 +18,12 @@ const RECORD_AGAIN: Duration = Duration::from_secs(1);
 /// A batch whose entries are claimed.
 pub(crate) struct ClaimedBatch {
     pub claimed: Claimed,
-    pub filings: Vec<Filing>,
+    pub filings: Vec<OpenEntry>,
     pub effect: Effect,
+    /// Which work it is.
+    pub work: WorkKind,
+    /// When it was claimed, or asked about.
+    pub began: Instant,
 }
 
 /// Records a batch as worked, and publishes what it made.
@@ -42,13 +47,17 @@ pub(crate) fn record(
         entries.push((entry.id, made.rows.get(at).copied(), target));
     }
     p.report.worked += entries.len() as u64;
+    let rows = made.rows.iter().sum();
+    tracing::debug!(batch = number, "carried out; to be committed");
     let commit = CommitBatch { batch: number, entries, outputs: made.outputs, words };
     if batch.effect == Effect::Unprovable {
         commit_insisting(p, &commit)?;
     } else {
         p.context().ledger.commit(commit)?;
     }
-    publish::batch(p, number)
+    publish::batch(p, number)?;
+    tell(p, batch, rows);
+    Ok(())
 }
 
 /// The work is done, and nobody could know that again: only the record is missing, and it is
@@ -66,4 +75,20 @@ fn commit_insisting(p: &Pass, commit: &CommitBatch) -> Result<(), LedgerError> {
             other => return other,
         }
     }
+}
+
+/// Counts a batch that was worked, and tells of it.
+fn tell(p: &Pass, batch: &ClaimedBatch, rows: u64) {
+    let figures = BatchFigures {
+        work: batch.work,
+        files: batch.filings.len() as u64,
+        bytes: batch.filings.iter().map(|filing| filing.entry.bytes).sum(),
+        rows,
+        took: batch.began.elapsed(),
+    };
+    p.context().meter.batch(&p.gate().name, &figures);
+    let BatchFigures { work, files, bytes, rows, took } = figures;
+    let (number, took_ms) = (batch.claimed.batch, took.as_millis());
+    let first = batch.filings.first().map(|filing| filing.entry.id);
+    tracing::info!(batch = number, %work, files, bytes, rows, first, took_ms, "worked");
 }

@@ -6,7 +6,7 @@ use std::sync::mpsc::SyncSender;
 use std::time::Duration;
 
 use crate::config::gate::Gate;
-use crate::engine::clock::steady;
+use crate::engine::clock::monotonic_now;
 use crate::engine::gate::state::Live;
 use crate::engine::pass::moved::MovedPiece;
 use crate::engine::pass::report::PassReport;
@@ -84,7 +84,7 @@ impl Pass {
 
     /// Asks to be woken after `delay` at the latest.
     pub fn wake_in(&mut self, delay: Duration) {
-        let at = steady() + delay;
+        let at = monotonic_now() + delay;
         self.wake_at = Some(self.wake_at.map_or(at, |earlier| earlier.min(at)));
     }
 
@@ -116,6 +116,6 @@ impl Place {
 
     /// How long it is still to be left alone.
     pub fn wait(&self) -> Duration {
-        self.not_before.saturating_sub(steady())
+        self.not_before.saturating_sub(monotonic_now())
     }
 }

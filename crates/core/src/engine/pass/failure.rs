@@ -4,7 +4,7 @@ use std::path::Path;
 use std::time::Duration;
 
 use crate::config::gate::Interrupted;
-use crate::engine::clock::steady;
+use crate::engine::clock::monotonic_now;
 use crate::engine::gate::state::Live;
 use crate::engine::pass::commit::ClaimedBatch;
 use crate::engine::pass::ctx::Pass;
@@ -19,7 +19,7 @@ use crate::work::seam::{Failure, SourceFault, Work};
 pub(crate) fn away(p: &mut Pass, work: &dyn Work, why: &str) {
     p.place.failures = p.place.failures.saturating_add(1);
     let wait = work.retry().after(p.place.failures, 1);
-    p.place.not_before = steady() + wait;
+    p.place.not_before = monotonic_now() + wait;
     p.wake_in(wait);
     let problem =
         format!("{}: {why}; files wait as ready, and it is tried again by itself", work.place());
@@ -44,6 +44,8 @@ pub(crate) fn failed(
 ) -> Result<(), LedgerError> {
     let filings = &batch.filings;
     let number = batch.claimed.batch;
+    p.context().meter.failure(&p.gate().name, failure.kind());
+    tracing::debug!(batch = number, ?failure, "not worked");
     match failure {
         Failure::Doubt(why) => {
             // Whether it is there is asked before anything else is done at that place.

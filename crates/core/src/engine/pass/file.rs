@@ -13,7 +13,7 @@ use crate::filing::folders::{FolderError, numbered};
 use crate::filing::moving::{Moved, Moving, move_to, sum_of};
 use crate::ledger::error::LedgerError;
 use crate::ledger::state::{Cause, State};
-use crate::ledger::types::{Entry, Filing};
+use crate::ledger::types::{Entry, OpenEntry};
 use crate::ledger::writer::Ticket;
 
 /// Files every entry that is worked or a repeat, from earlier passes too,
@@ -27,7 +27,7 @@ pub(crate) fn file_open(p: &mut Pass) -> Result<(), LedgerError> {
 
 /// Entries whose turn to be filed has come: worked ones whose output stands
 /// in its place, and repeats.
-pub(crate) fn to_file(p: &Pass) -> Result<Vec<Filing>, LedgerError> {
+pub(crate) fn to_file(p: &Pass) -> Result<Vec<OpenEntry>, LedgerError> {
     let (ledger, name) = (&p.context().ledger, &p.gate().name);
     let unpublished = ledger.unpublished(name)?;
     let pending: Vec<i64> = unpublished.into_iter().map(|output| output.batch).collect();
@@ -40,7 +40,7 @@ pub(crate) fn to_file(p: &Pass) -> Result<Vec<Filing>, LedgerError> {
 
 /// Moves files to their targets, makes the names durable, and records
 /// them as filed.
-pub(crate) fn file(p: &mut Pass, filings: Vec<Filing>, cause: Cause) -> Result<(), LedgerError> {
+pub(crate) fn file(p: &mut Pass, filings: Vec<OpenEntry>, cause: Cause) -> Result<(), LedgerError> {
     if filings.is_empty() {
         return Ok(());
     }
@@ -75,7 +75,7 @@ pub(crate) fn end_filings(p: &mut Pass) -> Result<(), LedgerError> {
 }
 
 /// Where the file belongs, or what becomes of it otherwise.
-fn target_of(p: &Pass, filing: &Filing) -> Result<Result<String, Outcome>, LedgerError> {
+fn target_of(p: &Pass, filing: &OpenEntry) -> Result<Result<String, Outcome>, LedgerError> {
     if let Some(target) = &filing.target {
         return Ok(Ok(target.clone()));
     }
@@ -100,7 +100,7 @@ fn target_of(p: &Pass, filing: &Filing) -> Result<Result<String, Outcome>, Ledge
 
 fn file_one(
     p: &mut Pass,
-    filing: &Filing,
+    filing: &OpenEntry,
     source: &Path,
     folders: &mut Touched,
 ) -> Result<Outcome, LedgerError> {
@@ -199,7 +199,7 @@ fn ends_of_move(
 
 /// Removes a repeat whose content stands in the ledger as worked, at a gate that
 /// wants that.
-fn delete_repeat(p: &Pass, filing: &Filing, source: &Path) -> Outcome {
+fn delete_repeat(p: &Pass, filing: &OpenEntry, source: &Path) -> Outcome {
     let shown = source.display();
     let reach = &p.live.context.config.reach;
     let looked = reach.at_if_there(source).and_then(|at| match at {

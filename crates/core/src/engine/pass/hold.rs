@@ -7,27 +7,36 @@ use crate::engine::pass::ctx::Pass;
 use crate::ledger::error::LedgerError;
 use crate::ledger::requests::Hold;
 use crate::ledger::state::Cause;
-use crate::ledger::types::Filing;
+use crate::ledger::types::OpenEntry;
+use crate::words::visible;
 
 /// After an output could not be written, or a source not be read, it is tried again this
 /// much later.
 pub(crate) const AGAIN: Duration = Duration::from_secs(5);
 
 /// Holds an entry for a person.
-pub(crate) fn hold_entry(p: &mut Pass, filing: &Filing, reason: &str) -> Result<(), LedgerError> {
+pub(crate) fn hold_entry(
+    p: &mut Pass,
+    filing: &OpenEntry,
+    reason: &str,
+) -> Result<(), LedgerError> {
     hold_all(p, std::slice::from_ref(filing), reason, Cause::Pass, None)
 }
 
 /// Holds entries for a person; `batch` is ended with its words where one is given.
 pub(crate) fn hold_all(
     p: &mut Pass,
-    filings: &[Filing],
+    filings: &[OpenEntry],
     reason: &str,
     cause: Cause,
     batch: Option<(i64, String)>,
 ) -> Result<(), LedgerError> {
     p.report.held += filings.len() as u64;
-    let hold = |filing: &Filing| Hold {
+    for filing in filings {
+        let OpenEntry { entry, .. } = filing;
+        tracing::info!(entry = entry.id, path = %visible(&entry.path), "held: {reason}");
+    }
+    let hold = |filing: &OpenEntry| Hold {
         entry: filing.entry.id,
         reason: reason.to_owned(),
         target: p.live.hold_path(&filing.entry),
@@ -38,7 +47,7 @@ pub(crate) fn hold_all(
 
 /// Entries whose file is not the fingerprinted version any more; the file that is there now
 /// is a new arrival.
-pub(crate) fn entry_gone(p: &mut Pass, filing: &Filing) -> Result<(), LedgerError> {
+pub(crate) fn entry_gone(p: &mut Pass, filing: &OpenEntry) -> Result<(), LedgerError> {
     p.live.forget(&filing.entry);
     p.wake_in(Duration::ZERO);
     let why = "its file was replaced or removed before it was worked".to_owned();

@@ -112,6 +112,7 @@ impl MovedPiece {
         live.problem("filing", problem.map(|why| format!("{why}; filing is tried again")));
         let filed = (ends.filed.len() + ends.left.len() + ends.deleted.len()) as u64;
         ends.moved.iter().for_each(|entry| live.forget(entry));
+        tracing::debug!(entries = ?ends.filed, left = ?ends.left, "filed");
         let tickets = ends.record(&live.context.ledger, cause)?;
         Ok(Recorded { filed, tickets })
     }

@@ -46,12 +46,12 @@ pub(crate) fn new_version(
     let arriving = Arriving {
         version,
         fields,
-        look: Look { first_seen: clock.steady, changed_ns },
+        look: Look { first_seen: clock.monotonic_now, changed_ns },
         seen_at: earlier.map_or(clock.wall_ns.div_euclid(1_000_000), |(seen_at, _)| seen_at),
         because: "just noticed".into(),
         generation,
         not_before: Duration::ZERO,
-        noticed: earlier.map_or(clock.steady, |(_, noticed)| noticed),
+        noticed: earlier.map_or(clock.monotonic_now, |(_, noticed)| noticed),
     };
     state.arriving.insert(path.to_owned(), arriving);
     drop(state);

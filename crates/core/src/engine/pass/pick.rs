@@ -12,7 +12,7 @@ use crate::ledger::error::LedgerError;
 use crate::ledger::types::PickMark;
 
 /// A file that is passed over, for the sake of these.
-pub(crate) struct Over {
+pub(crate) struct PassedOver {
     pub candidate: Candidate,
     pub for_sake_of: Vec<String>,
 }
@@ -22,7 +22,7 @@ pub(crate) struct Over {
 pub(crate) fn pick(
     live: &Live,
     candidates: Vec<Candidate>,
-) -> Result<(Vec<Candidate>, Vec<Over>), LedgerError> {
+) -> Result<(Vec<Candidate>, Vec<PassedOver>), LedgerError> {
     let Some(pick) = &live.gate.pick else { return Ok((candidates, Vec::new())) };
     let marks = live.context.ledger.pick_marks(&live.gate.name)?;
     let mut parts: BTreeMap<String, Vec<Candidate>> = BTreeMap::new();
@@ -37,7 +37,7 @@ pub(crate) fn pick(
         match too_old(pick, &marks, &part, &candidate) {
             Some(words) => {
                 candidate.passed_over = Some(words);
-                over.push(Over { candidate, for_sake_of: Vec::new() });
+                over.push(PassedOver { candidate, for_sake_of: Vec::new() });
             }
             None => parts.entry(part).or_default().push(candidate),
         }
@@ -53,7 +53,7 @@ fn pick_part(
     part: String,
     mut files: Vec<Candidate>,
     picked: &mut Vec<Candidate>,
-    over: &mut Vec<Over>,
+    over: &mut Vec<PassedOver>,
 ) {
     // Stable: files of the same time stay in the gate's order.
     if pick.newest {
@@ -72,7 +72,7 @@ fn pick_part(
     let are = if names.len() == 1 { "is" } else { "are" };
     for mut candidate in others {
         candidate.passed_over = Some(format!("passed over: {sake} {are} {what}"));
-        over.push(Over { candidate, for_sake_of: names.clone() });
+        over.push(PassedOver { candidate, for_sake_of: names.clone() });
     }
     picked.extend(files.into_iter().map(|mut candidate| {
         candidate.mark.clone_from(&mark);

@@ -37,6 +37,7 @@ pub(crate) fn batch(p: &mut Pass, batch: i64) -> Result<(), LedgerError> {
 fn publish_one(p: &Pass, output: &Unpublished) -> Result<Option<String>, LedgerError> {
     match publish(&p.context().config.reach, output) {
         Ok(place) => {
+            tracing::debug!(batch = output.batch, place = %place.display(), "published");
             p.context().ledger.published(output.id, place.display().to_string())?;
             Ok(None)
         }

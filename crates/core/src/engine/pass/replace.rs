@@ -8,7 +8,7 @@ use crate::engine::pass::enter::{identity_holder, new_entries};
 use crate::engine::pass::fingerprint::{BUFFER, ToBe, fingerprint_all};
 use crate::ledger::entering::NewEntry;
 use crate::ledger::error::LedgerError;
-use crate::ledger::finding::Fate;
+use crate::ledger::finding::ReplacementOutcome;
 
 /// Ends the entries whose files were replaced by other content before they were worked,
 /// so that what they were is free before anything new is entered: a file that is the same
@@ -43,7 +43,7 @@ pub(crate) fn end_replaced(
 }
 
 /// What stands in the way of a file, when all files with it are entered.
-pub(crate) enum Holder {
+pub(crate) enum IdentityHolder {
     /// Its own entry: the file was touched, and its content is the same.
     Itself,
     /// Another entry with its identity, if there is one.
@@ -51,23 +51,23 @@ pub(crate) enum Holder {
 }
 
 /// Who has the identities of these, as it will be when all of them are entered.
-pub(crate) fn holders(live: &Live, new: &[NewEntry]) -> Result<Vec<Holder>, LedgerError> {
+pub(crate) fn holders(live: &Live, new: &[NewEntry]) -> Result<Vec<IdentityHolder>, LedgerError> {
     let ledger = &live.context.ledger;
     let (mut touched, mut freed) = (HashSet::new(), HashSet::new());
     for new in new {
         let Some(old) = new.replaces else { continue };
         match ledger.fate(old, &new.sha256)? {
-            Some(Fate::Touched) => touched.insert(old),
-            Some(Fate::Ends) => freed.insert(old),
+            Some(ReplacementOutcome::Touched) => touched.insert(old),
+            Some(ReplacementOutcome::Ends) => freed.insert(old),
             None => false,
         };
     }
     let holder = |new: &NewEntry| {
         if new.replaces.is_some_and(|old| touched.contains(&old)) {
-            return Ok(Holder::Itself);
+            return Ok(IdentityHolder::Itself);
         }
         let holder = identity_holder(live, new)?;
-        Ok(Holder::Other(holder.filter(|first| !freed.contains(first))))
+        Ok(IdentityHolder::Other(holder.filter(|first| !freed.contains(first))))
     };
     new.iter().map(holder).collect()
 }

@@ -10,7 +10,7 @@ use std::sync::atomic::Ordering;
 use std::sync::mpsc;
 use std::time::Duration;
 
-use crate::engine::clock::steady;
+use crate::engine::clock::monotonic_now;
 use crate::engine::gate::state::Known;
 use crate::engine::pass::candidate::Candidate;
 use crate::engine::pass::complete::{Complete, complete};
@@ -20,13 +20,14 @@ use crate::engine::pass::file;
 use crate::engine::pass::fingerprint::{BUFFER, Fingerprinted, ToBe, fingerprint_all};
 use crate::engine::pass::moved::finish_all;
 use crate::engine::pass::order::sort;
-use crate::engine::pass::pick::{Over, pick};
+use crate::engine::pass::pick::{PassedOver, pick};
 use crate::engine::pass::replace::end_replaced;
 use crate::ledger::entering::{Entered, NewEntry, Target};
 use crate::ledger::error::LedgerError;
 use crate::ledger::state::{Cause, State};
 use crate::ledger::writer::Ticket;
 use crate::settings::values::write_duration;
+use crate::words::visible;
 
 /// Files that are entered in one piece: fingerprinted, entered, moved.
 ///
@@ -64,7 +65,7 @@ pub(crate) fn settle(p: &mut Pass) -> Result<(), LedgerError> {
     // Others are passed over when those for whose sake it is stand in the
     // ledger, and not before.
     let mut passed = Vec::new();
-    for Over { candidate, for_sake_of } in over {
+    for PassedOver { candidate, for_sake_of } in over {
         let mut state = live.state();
         let waits = for_sake_of.iter().find(|path| state.arriving.contains_key(*path)).cloned();
         match (waits, state.arriving.get_mut(&candidate.path)) {
@@ -137,7 +138,7 @@ fn take_in(p: &mut Pass, entering: &mut Entering, done: Fingerprinted) -> Result
         for (path, because) in done.waiting {
             if let Some(arriving) = state.arriving.get_mut(&path) {
                 arriving.because = because.into();
-                arriving.not_before = steady() + wait;
+                arriving.not_before = monotonic_now() + wait;
             }
         }
     }
@@ -167,7 +168,7 @@ fn candidates(p: &mut Pass) -> Vec<Candidate> {
     let mut soonest: Option<Duration> = None;
     let mut sooner = |wait: Duration| soonest = Some(soonest.map_or(wait, |at| at.min(wait)));
     let clock = live.context.clock();
-    let now = clock.steady;
+    let now = clock.monotonic_now;
     let mut state = live.state();
     let elsewhere = std::mem::take(&mut state.elsewhere);
     let folder = |path: &str| {
@@ -244,7 +245,11 @@ fn entered(p: &mut Pass, ticket: EnterTicket) -> Result<(), LedgerError> {
         let Entered::New { id, state: came_to, target, fileable } = outcome else { continue };
         p.report.entered += 1;
         match came_to {
-            State::Held => p.report.held += 1,
+            State::Held => {
+                p.report.held += 1;
+                let reason = new.held.as_deref().unwrap_or("as its gate has it");
+                tracing::info!(entry = id, path = %visible(&new.path), "held: {reason}");
+            }
             State::Repeat => p.report.repeats += 1,
             State::Worked => p.report.worked += 1,
             State::PassedOver => p.report.passed_over += 1,
@@ -253,7 +258,7 @@ fn entered(p: &mut Pass, ticket: EnterTicket) -> Result<(), LedgerError> {
         if fileable {
             let version = new.version;
             let entry = into_entry(new, id, came_to);
-            to_file.push(crate::ledger::types::Filing { entry, version, target });
+            to_file.push(crate::ledger::types::OpenEntry { entry, version, target });
         }
     }
     drop(state);

@@ -3,12 +3,12 @@
 use crate::engine::pass::ctx::Pass;
 use crate::filing::moving::sum_of;
 use crate::ledger::error::LedgerError;
-use crate::ledger::types::Filing;
+use crate::ledger::types::OpenEntry;
 
 /// A program may write into its own source: that is no new arrival, or it would be
 /// run again, and again. Gives why the file is held, when what the program wrote cannot
 /// be made durable.
-pub(crate) fn note_changed(p: &Pass, filing: &Filing) -> Result<Option<String>, LedgerError> {
+pub(crate) fn note_changed(p: &Pass, filing: &OpenEntry) -> Result<Option<String>, LedgerError> {
     let entry = &filing.entry;
     let at = p.live.at(&entry.lies_at());
     let Some(at) = at.ok().filter(|at| !at.is(&filing.version)) else { return Ok(None) };

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use crate::arrivals::notices::Notices;
-use crate::engine::clock::steady;
+use crate::engine::clock::monotonic_now;
 use crate::engine::pass::ctx::Pass;
 use crate::engine::pass::look;
 use crate::ledger::error::LedgerError;
@@ -34,7 +34,7 @@ pub(crate) fn at_drop_folders(
         found = now;
         sweep_and_watch(p, notices.as_deref_mut())?;
     }
-    p.swept = Some(steady());
+    p.swept = Some(monotonic_now());
     Ok(())
 }
 

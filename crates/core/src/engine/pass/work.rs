@@ -8,6 +8,7 @@
 use std::sync::Arc;
 use std::sync::mpsc;
 use std::thread::Scope;
+use std::time::Instant;
 
 use crate::engine::gate::state::Live;
 use crate::engine::pass::batches::{ReadyBatch, gather};
@@ -22,11 +23,11 @@ use crate::files::version::Version;
 use crate::ledger::error::LedgerError;
 use crate::ledger::requests::Claim;
 use crate::ledger::state::{Cause, State};
-use crate::ledger::types::Filing;
+use crate::ledger::types::OpenEntry;
 use crate::ledger::words::Effect;
-use crate::work::batch::{Batch, Member};
+use crate::work::batch::{Batch, BatchEntry};
 use crate::work::seam::{
-    Blocked, Carried, Drive, Failure, Made, MemberVerdict, Planned, SourceFault, Work,
+    Blocked, Carried, Drive, EntryVerdict, Failure, Made, Planned, SourceFault, Work,
 };
 
 /// Works the ready entries of the gate.
@@ -193,6 +194,7 @@ struct Ran<'l> {
 impl<'l> Begun<'l> {
     fn run(self, live: &Live) -> Ran<'l> {
         let Begun { batch, work, locks } = self;
+        let _span = tracing::info_span!("batch", id = batch.claimed.batch).entered();
         let carried = live.lend(false, |env| work.carry_out(&batch.claimed, env));
         Ran { batch, carried, _locks: locks }
     }
@@ -221,7 +223,7 @@ fn begin<'l>(
     batch: Batch,
     whole: bool,
 ) -> Result<Option<Begun<'l>>, LedgerError> {
-    let filings: Vec<Filing> = batch.members.iter().map(|one| one.filing.clone()).collect();
+    let filings: Vec<OpenEntry> = batch.members.iter().map(|one| one.filing.clone()).collect();
     let Some(first) = filings.first() else { return Ok(None) };
     let wanted = live.lend(false, |env| work.locks(&batch.target, &first.entry, env));
     let wanted = match wanted {
@@ -259,7 +261,19 @@ fn begin<'l>(
         outputs: plan.outputs,
         lease: None,
     })?;
-    let batch = ClaimedBatch { claimed, filings, effect: work.effect() };
+    tracing::debug!(
+        batch = claimed.batch,
+        work = %work.kind(),
+        entries = ?filings.iter().map(|filing| filing.entry.id).collect::<Vec<_>>(),
+        "claimed"
+    );
+    let batch = ClaimedBatch {
+        claimed,
+        filings,
+        effect: work.effect(),
+        work: work.kind(),
+        began: Instant::now(),
+    };
     Ok(Some(Begun { batch, work: plan.work, locks }))
 }
 
@@ -267,7 +281,7 @@ fn begin<'l>(
 fn blocked_by(
     p: &mut Pass,
     work: &dyn Work,
-    filings: &[Filing],
+    filings: &[OpenEntry],
     blocked: Blocked,
 ) -> Result<(), LedgerError> {
     match blocked {
@@ -293,18 +307,18 @@ fn blocked_by(
 /// or where nothing is known of the rest.
 fn fitting(
     p: &mut Pass,
-    verdicts: Vec<(Member, MemberVerdict)>,
+    verdicts: Vec<(BatchEntry, EntryVerdict)>,
     whole: bool,
-) -> Result<Vec<Filing>, LedgerError> {
+) -> Result<Vec<OpenEntry>, LedgerError> {
     let (mut fitting, mut others) = (Vec::new(), false);
     for (member, verdict) in verdicts {
-        others |= !matches!(verdict, MemberVerdict::Fits);
+        others |= !matches!(verdict, EntryVerdict::Fits);
         match verdict {
-            MemberVerdict::Fits => fitting.push(member.filing),
-            MemberVerdict::Gone => entry_gone(p, &member.filing)?,
-            MemberVerdict::Hold(reason) => hold_entry(p, &member.filing, &reason)?,
-            MemberVerdict::Unreadable(error) => unreadable(p, &member.path, &error),
-            MemberVerdict::Unknown => return Ok(Vec::new()),
+            EntryVerdict::Fits => fitting.push(member.filing),
+            EntryVerdict::Gone => entry_gone(p, &member.filing)?,
+            EntryVerdict::Hold(reason) => hold_entry(p, &member.filing, &reason)?,
+            EntryVerdict::Unreadable(error) => unreadable(p, &member.path, &error),
+            EntryVerdict::Unknown => return Ok(Vec::new()),
         }
     }
     // The others of a whole batch wait until what is held is mended.
@@ -331,7 +345,8 @@ fn commit(
 ) -> Result<(), LedgerError> {
     match batch.effect {
         Effect::Staged => {
-            let still = |filing: &Filing| p.live.is_still(&filing.entry.lies_at(), &filing.version);
+            let still =
+                |filing: &OpenEntry| p.live.is_unchanged(&filing.entry.lies_at(), &filing.version);
             if let Some(at) = batch.filings.iter().position(|filing| !still(filing)) {
                 let changed = Failure::Source(at, SourceFault::Changed);
                 return failed(p, work, batch, changed, words);

@@ -14,7 +14,7 @@ use crate::ledger::requests::MadeOutput;
 use crate::words;
 use crate::work::load::block::Block;
 use crate::work::load::config::Mode;
-use crate::work::load::destination::{Aside, DbError, Destination, Job, Marker, Written};
+use crate::work::load::destination::{DbError, Destination, Job, Marker, RejectedRow, Written};
 use crate::work::seam::{Failure, SourceFault};
 use crate::work::tables::source::refused;
 use crate::work::tables::source::{Source, copy_all, strictest_mode};
@@ -214,7 +214,7 @@ fn settle(
     bound: Option<UpTo>,
 ) -> Result<Made, Failure> {
     let Shaped { mut account, mut rejects } = shaped;
-    for Aside { refusal, values } in &written.aside {
+    for RejectedRow { refusal, values } in &written.aside {
         let (table, row) = refusal.at.unwrap_or_default();
         account.set_aside_later(table, 1);
         let source = sources.get(tables.source_of(table));

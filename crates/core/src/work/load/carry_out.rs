@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 use vadegate_tables::{Account, Plan};
 
 use crate::ledger::requests::{Claimed, MadeOutput};
-use crate::ledger::types::Filing;
+use crate::ledger::types::OpenEntry;
 use crate::words;
 use crate::work::env::Env;
 use crate::work::load::blocks;
@@ -24,7 +24,7 @@ pub(crate) struct LoadPlan {
     pub job: Job,
     pub sources: Vec<Source>,
     /// Their entries.
-    pub filings: Vec<Filing>,
+    pub filings: Vec<OpenEntry>,
     /// Whether the file of rows that are set aside begins with its header; none without
     /// such a file.
     pub rejects_header: Option<bool>,
@@ -62,7 +62,8 @@ impl LoadPlan {
             }
         };
         let mut markers =
-            |account: &Account| match filings.iter().position(|filing| !(env.is_still)(filing)) {
+            |account: &Account| match filings.iter().position(|filing| !(env.is_unchanged)(filing))
+            {
                 Some(at) => Err(Failure::Source(at, SourceFault::Changed)),
                 None => Ok(markers_of(&filings, &sources, &job, &claimed.proof, account)),
             };
@@ -99,14 +100,14 @@ fn made_of(made: blocks::Made, sources: &[Source], with_rejects: bool) -> Made {
 }
 
 fn markers_of(
-    filings: &[Filing],
+    filings: &[OpenEntry],
     sources: &[Source],
     job: &Job,
     load: &str,
     account: &Account,
 ) -> Vec<Marker> {
     let json = serde_json::to_string(account).unwrap_or_default();
-    let marker = |(filing, source): (&Filing, &Source)| Marker {
+    let marker = |(filing, source): (&OpenEntry, &Source)| Marker {
         load: load.to_owned(),
         entry: filing.entry.id,
         gate: filing.entry.gate.clone(),

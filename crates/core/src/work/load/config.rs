@@ -11,13 +11,13 @@ use crate::settings::keys::join;
 use crate::settings::keys::{duration, path_template, template};
 use crate::settings::reader::{Found, Section};
 use crate::work::tables::shaping;
-use crate::work::tables::shaping::{Shaping, names};
+use crate::work::tables::shaping::{TableSpec, names};
 
 /// The `load` section of a gate.
 #[derive(Debug, Clone)]
 pub struct LoadConfig {
     /// How tables are read, and what their columns are.
-    pub shaping: Shaping,
+    pub shaping: TableSpec,
     /// The database.
     pub to: Database,
     /// The table's name, perhaps with its schema before a point.

@@ -49,7 +49,7 @@ impl std::fmt::Display for Refusal {
 
 /// A row that the database refused, and that is set aside.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct Aside {
+pub(crate) struct RejectedRow {
     /// Why.
     pub refusal: Refusal,
     /// Its values as they were to be loaded.
@@ -95,7 +95,7 @@ pub(crate) struct Written {
     /// Rows that stand in the table now, as the database counts them.
     pub rows: u64,
     /// Rows that were refused.
-    pub aside: Vec<Aside>,
+    pub aside: Vec<RejectedRow>,
 }
 
 /// What ends a transaction: the markers, once the rows are known to be all.

@@ -78,6 +78,8 @@ impl Work for Load {
 
     fn view(&self) -> WorkView {
         WorkView {
+            does: "loads into a database",
+            label: "Table",
             detail: Some(self.0.to.output(self.0.table.source())),
             adds: self.0.mode == Mode::Add,
         }

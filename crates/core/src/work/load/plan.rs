@@ -16,8 +16,8 @@ use crate::work::load::config::{LoadConfig, Mode};
 use crate::work::load::destination::{DbError, Job};
 use crate::work::load::place::{Shared, guard};
 use crate::work::load::table::{TableColumn, fit};
-use crate::work::seam::{Blocked, MemberVerdict, SourceFault, WorkPlan};
-use crate::work::tables::beside::{BesidePlan, beside};
+use crate::work::seam::{Blocked, EntryVerdict, SourceFault, WorkPlan};
+use crate::work::tables::beside::{SideFile, beside};
 use crate::work::tables::source::{Admitted, Source, admit, note};
 
 /// Rows that a database may refuse in one load when no other bound is said.
@@ -54,6 +54,8 @@ pub(crate) fn plan(
     let mut plan = Plan::new(config.options());
     // A table that is there knows its types; else they are guessed from all rows.
     let whole = env.rehearsing || columns.is_none() || plan.options().misfits_up_to.is_some();
+    let count = batch.members.len();
+    env.tell(&format!("reading {} for {table}", words::files(count)));
     let mut admitted = admit(batch, &config.shaping, None, env, &mut |source| {
         note_typed(&mut plan, source, columns.as_deref(), whole)
     });
@@ -97,12 +99,12 @@ fn planned(
     admitted: Admitted,
     plan: Plan,
     job: Job,
-    aside: Option<&BesidePlan>,
+    aside: Option<&SideFile>,
 ) -> WorkPlan {
     let mut outputs = vec![loaded(config, &job.table)];
     outputs.extend(aside.map(|plan| plan.planned(OutputRole::SetAside)));
     let doing = format!("loading {} into {}", words::files(admitted.sources.len()), job.table);
-    let fits = |verdict: &MemberVerdict| matches!(verdict, MemberVerdict::Fits);
+    let fits = |verdict: &EntryVerdict| matches!(verdict, EntryVerdict::Fits);
     let filings = admitted.verdicts.iter().filter(|(_, verdict)| fits(verdict));
     let filings = filings.map(|(member, _)| member.filing.clone()).collect();
     let work = LoadPlan {
@@ -182,8 +184,8 @@ fn fitted(
 /// Holds those that fitted so far.
 fn hold_all(admitted: &mut Admitted, why: &str) {
     for (_, verdict) in &mut admitted.verdicts {
-        if matches!(verdict, MemberVerdict::Fits) {
-            *verdict = MemberVerdict::Hold(why.to_owned());
+        if matches!(verdict, EntryVerdict::Fits) {
+            *verdict = EntryVerdict::Hold(why.to_owned());
         }
     }
     admitted.sources.clear();

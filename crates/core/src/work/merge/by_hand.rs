@@ -25,11 +25,11 @@ use crate::pattern::{Fields, Pattern};
 use crate::work::merge::config::Exists;
 use crate::work::seam::{Failure, SourceFault};
 use crate::work::tables::source::{Source, begin_with, note};
-use crate::work::tables::stage::{Opening, RejectsAt, stage};
+use crate::work::tables::stage::{RejectsAt, StagePreamble, stage};
 
 /// In which order sources are merged.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum HandOrder {
+pub enum AdHocMerge {
     /// By path, numbers in it as numbers.
     Name,
     /// By time of modification.
@@ -52,7 +52,7 @@ pub struct HandMerge {
     /// Whether folders below are looked into.
     pub subfolders: bool,
     /// The order of the sources.
-    pub order: HandOrder,
+    pub order: AdHocMerge,
     /// Columns to add, with their values.
     pub add: Vec<(String, Template)>,
     /// Name of a source's sheet, where each has one.
@@ -231,10 +231,10 @@ impl HandMerge {
     fn sort(&self, found: &mut [Candidate]) {
         found.sort_by(|a, b| {
             let order = match &self.order {
-                HandOrder::Name => std::cmp::Ordering::Equal,
-                HandOrder::Oldest => a.version.modified_ns.cmp(&b.version.modified_ns),
-                HandOrder::Newest => b.version.modified_ns.cmp(&a.version.modified_ns),
-                HandOrder::Field(field) => {
+                AdHocMerge::Name => std::cmp::Ordering::Equal,
+                AdHocMerge::Oldest => a.version.modified_ns.cmp(&b.version.modified_ns),
+                AdHocMerge::Newest => b.version.modified_ns.cmp(&a.version.modified_ns),
+                AdHocMerge::Field(field) => {
                     let value =
                         |one: &Candidate| one.fields.get(field).cloned().unwrap_or_default();
                     field_order(&value(a), &value(b))
@@ -394,7 +394,8 @@ impl HandPlan {
         if sources.is_empty() {
             return Ok(None);
         }
-        let opening = Opening { header: true, line_end: false, base, summed: false, mode: None };
+        let opening =
+            StagePreamble { header: true, line_end: false, base, summed: false, mode: None };
         let hidden = |ending: &str| {
             let name = format!(".vadegate-{}.{ending}", std::process::id());
             by_hand(&folder.join(name)).map(Hidden).map_err(failed(folder))

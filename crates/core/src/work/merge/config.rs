@@ -9,7 +9,7 @@ use crate::pattern::template::Template;
 use crate::settings::keys::path_template;
 use crate::settings::reader::Section;
 use crate::work::tables::shaping;
-use crate::work::tables::shaping::{Shaping, Value, byte, encoding, value};
+use crate::work::tables::shaping::{TableSpec, Value, byte, encoding, value};
 
 /// What a merge does when its output exists.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -28,7 +28,7 @@ pub enum Exists {
 #[derive(Debug, Clone)]
 pub struct MergeConfig {
     /// How tables are read, and what their columns are.
-    pub shaping: Shaping,
+    pub shaping: TableSpec,
     /// The output's path; files with the same one are merged together.
     pub into: Template,
     /// What to do when the output exists. Default append.

@@ -55,6 +55,8 @@ impl Work for Merge {
 
     fn view(&self) -> WorkView {
         WorkView {
+            does: "merges into one table",
+            label: "Output",
             detail: Some(self.0.into.source().to_owned()),
             adds: self.0.exists == Exists::Append,
         }

@@ -12,9 +12,9 @@ use crate::ledger::words::{OutputMode, OutputRole};
 use crate::work::env::Env;
 use crate::work::merge::config::{Exists, MergeConfig};
 use crate::work::seam::Blocked;
-use crate::work::tables::beside::{BesidePlan, beside, is_there, staged};
+use crate::work::tables::beside::{SideFile, beside, is_there, staged};
 use crate::work::tables::source::{begin_with, existing};
-use crate::work::tables::stage::{Opening, with_ending};
+use crate::work::tables::stage::{StagePreamble, with_ending};
 
 /// How one table of rows meets its output.
 pub(crate) struct RowsPlan {
@@ -22,14 +22,14 @@ pub(crate) struct RowsPlan {
     pub mode: OutputMode,
     base_bytes: u64,
     pub columns: Plan,
-    pub opening: Opening,
+    pub opening: StagePreamble,
 }
 
 /// All outputs of a batch.
 pub(crate) struct BatchPlan {
     pub rows: RowsPlan,
-    pub rejects: Option<BesidePlan>,
-    pub account: Option<BesidePlan>,
+    pub rejects: Option<SideFile>,
+    pub account: Option<SideFile>,
     pub all: Option<RowsPlan>,
     /// What somebody else did to one of the outputs since we last wrote it.
     pub foreign: Option<String>,
@@ -125,7 +125,7 @@ pub(crate) fn plan(
         mode: OutputMode::Create,
         base_bytes: 0,
         columns: Plan::new(options),
-        opening: Opening {
+        opening: StagePreamble {
             header: true,
             line_end: false,
             base: None,

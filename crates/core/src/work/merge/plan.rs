@@ -27,6 +27,8 @@ pub(crate) fn plan_batch(
     let foreign = plan.foreign.take();
     let doing =
         format!("merging {} into {}", words::files(batch.members.len()), plan.rows.path.display());
+    // Reading takes its time.
+    env.tell(&doing);
     let admitted = admit(batch, &config.shaping, config.sheet.as_ref(), env, &mut |source| {
         // What one of the outputs refuses must leave no column in the other.
         let mut rows = plan.rows.columns.clone();

@@ -44,7 +44,12 @@ impl Work for Offer {
     }
 
     fn view(&self) -> WorkView {
-        WorkView { detail: None, adds: false }
+        WorkView {
+            does: "offers files to workers",
+            label: "Offer",
+            detail: None,
+            adds: false,
+        }
     }
 
     fn open(&self) -> Option<Box<dyn Worker>> {

@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 use crate::files::access::may_run;
 use crate::ledger::requests::Claimed;
-use crate::ledger::types::Filing;
+use crate::ledger::types::OpenEntry;
 use crate::ledger::words::{Effect, WorkKind};
 use crate::pattern::Fields;
 use crate::pattern::template::Builtins;
@@ -19,8 +19,8 @@ use crate::work::retry::Retry;
 use crate::work::run::config::RunConfig;
 use crate::work::run::process::{Ended, Order, run};
 use crate::work::seam::{
-    Blocked, Carried, Drive, Failure, Made, MemberVerdict, Planned, ReadContext, Work,
-    WorkFindings, WorkPlan, WorkView, Worker,
+    Blocked, Carried, Drive, EntryVerdict, Failure, Made, Planned, ReadContext, Work, WorkFindings,
+    WorkPlan, WorkView, Worker,
 };
 
 /// Reads the `run` section of a gate.
@@ -50,7 +50,12 @@ impl Work for Run {
     }
 
     fn view(&self) -> WorkView {
-        WorkView { detail: Some(self.0.program.display().to_string()), adds: false }
+        WorkView {
+            does: "runs a program for each file",
+            label: "Program",
+            detail: Some(self.0.program.display().to_string()),
+            adds: false,
+        }
     }
 
     fn check(&self, config: &Path, findings: &mut WorkFindings) {
@@ -97,17 +102,17 @@ impl Worker for Running {
         for member in batch.members {
             let entry = &member.filing.entry;
             doing = format!("running {} for {}", config.program.display(), entry.path);
-            let verdict = if (env.is_still)(&member.filing) {
+            let verdict = if (env.is_unchanged)(&member.filing) {
                 match arguments(config, &entry.fields, &env.values(entry)) {
                     Ok(args) => {
                         let source = entry.lies_at();
                         programs.push((args, environment(&member.filing, &source)));
-                        MemberVerdict::Fits
+                        EntryVerdict::Fits
                     }
-                    Err(why) => MemberVerdict::Hold(why),
+                    Err(why) => EntryVerdict::Hold(why),
                 }
             } else {
-                MemberVerdict::Gone
+                EntryVerdict::Gone
             };
             verdicts.push((member, verdict));
         }
@@ -184,7 +189,7 @@ fn arguments(
 }
 
 /// The entry, as the program finds it in its environment.
-fn environment(filing: &Filing, source: &Path) -> Vec<(String, String)> {
+fn environment(filing: &OpenEntry, source: &Path) -> Vec<(String, String)> {
     let entry = &filing.entry;
     let mut variables = vec![
         ("VADEGATE_FILE".to_owned(), source.display().to_string()),

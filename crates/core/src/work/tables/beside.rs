@@ -8,7 +8,7 @@ use crate::ledger::words::{OutputMode, OutputRole};
 
 /// How a file beside an output meets what is there.
 #[derive(Debug)]
-pub(crate) struct BesidePlan {
+pub(crate) struct SideFile {
     pub path: PathBuf,
     mode: OutputMode,
     base_bytes: u64,
@@ -16,7 +16,7 @@ pub(crate) struct BesidePlan {
     pub header: bool,
 }
 
-impl BesidePlan {
+impl SideFile {
     /// It as an output that is to be staged.
     pub fn planned(&self, role: OutputRole) -> PlannedOutput {
         staged(&self.path, self.mode, self.base_bytes, role)
@@ -56,13 +56,13 @@ pub(crate) fn is_there(reach: &Reach, path: &Path) -> Result<bool, String> {
 ///
 /// # Errors
 /// Why it cannot be looked at, in words.
-pub(crate) fn beside(reach: &Reach, path: PathBuf, grows: bool) -> Result<BesidePlan, String> {
+pub(crate) fn beside(reach: &Reach, path: PathBuf, grows: bool) -> Result<SideFile, String> {
     let there = is_there(reach, &path)?;
     let version = reach.at(&path).and_then(|at| at.version());
     let bytes = version.ok().flatten().map_or(0, |version| version.bytes);
     Ok(if there && grows {
-        BesidePlan { path, mode: OutputMode::Append, base_bytes: bytes, header: bytes == 0 }
+        SideFile { path, mode: OutputMode::Append, base_bytes: bytes, header: bytes == 0 }
     } else {
-        BesidePlan { path, mode: OutputMode::Replace, base_bytes: 0, header: true }
+        SideFile { path, mode: OutputMode::Replace, base_bytes: 0, header: true }
     })
 }

@@ -19,7 +19,7 @@ use crate::settings::reader::{Found, Section};
 
 /// How tables are read, and what their columns are.
 #[derive(Debug, Clone)]
-pub struct Shaping {
+pub struct TableSpec {
     /// Columns to add, with their values.
     pub add: Vec<(String, Value)>,
     /// How tables are read.
@@ -90,7 +90,7 @@ impl Value {
     }
 }
 
-impl Shaping {
+impl TableSpec {
     /// How rows that are written so are merged.
     pub fn options(&self, writing: Writing) -> Options {
         Options {
@@ -128,7 +128,7 @@ pub(crate) fn read(
     folder: &Path,
     fields: &[String],
     delimiter: Option<u8>,
-) -> Shaping {
+) -> TableSpec {
     let add = section.named_texts("add").into_iter();
     let add = add.filter_map(|(column, text)| Some((column, value(&text, fields)?))).collect();
     let mut reading = match section.section("read") {
@@ -145,7 +145,7 @@ pub(crate) fn read(
     let repeated = read_repeated(section);
     let totals = names(section.texts("totals"));
     let guess = section.choice("types", &[("guess", true), ("text", false)]).unwrap_or(true);
-    Shaping {
+    TableSpec {
         add,
         reading,
         layout,

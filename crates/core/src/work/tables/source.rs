@@ -15,11 +15,11 @@ use crate::files::roots::Reach;
 use crate::files::version::Version;
 use crate::filing::staging::default_mode;
 use crate::pattern::template::TemplateError;
-use crate::work::batch::{Batch, Member};
+use crate::work::batch::{Batch, BatchEntry};
 use crate::work::deaths::{BeingRead, Deaths};
 use crate::work::env::Env;
-use crate::work::seam::{Failure, MemberVerdict, SourceFault};
-use crate::work::tables::shaping::{Shaping, Value};
+use crate::work::seam::{EntryVerdict, Failure, SourceFault};
+use crate::work::tables::shaping::{TableSpec, Value};
 
 /// A source of a merge.
 pub(crate) struct Source {
@@ -46,8 +46,8 @@ impl Source {
     /// # Errors
     /// Why the entry is held.
     pub fn of(
-        member: &Member,
-        shaping: &Shaping,
+        member: &BatchEntry,
+        shaping: &TableSpec,
         sheet: Option<&Value>,
         env: &Env<'_>,
     ) -> Result<Self, String> {
@@ -225,7 +225,7 @@ pub(crate) fn copy_all(
 
 /// The entries of a batch that can take part, as sources, and what becomes of each.
 pub(crate) struct Admitted {
-    pub verdicts: Vec<(Member, MemberVerdict)>,
+    pub verdicts: Vec<(BatchEntry, EntryVerdict)>,
     /// Of those that fit, in their order.
     pub sources: Vec<Source>,
 }
@@ -234,7 +234,7 @@ pub(crate) struct Admitted {
 /// in the plan.
 pub(crate) fn admit(
     batch: Batch,
-    shaping: &Shaping,
+    shaping: &TableSpec,
     sheet: Option<&Value>,
     env: &Env<'_>,
     note: &mut dyn FnMut(&Source) -> Result<(), SourceFault>,
@@ -245,19 +245,19 @@ pub(crate) fn admit(
         let source = Source::of(&member, shaping, sheet, env);
         let verdict = match (stopped, source) {
             // Nothing is known of those that follow either.
-            (true, _) => MemberVerdict::Unknown,
-            (false, Err(why)) => MemberVerdict::Hold(why),
+            (true, _) => EntryVerdict::Unknown,
+            (false, Err(why)) => EntryVerdict::Hold(why),
             (false, Ok(source)) => match note(&source) {
                 Ok(()) => {
                     admitted.sources.push(source);
-                    MemberVerdict::Fits
+                    EntryVerdict::Fits
                 }
-                Err(SourceFault::Changed) => MemberVerdict::Gone,
-                Err(SourceFault::Faulty(why)) => MemberVerdict::Hold(why),
-                Err(SourceFault::Unreadable(error)) => MemberVerdict::Unreadable(error),
+                Err(SourceFault::Changed) => EntryVerdict::Gone,
+                Err(SourceFault::Faulty(why)) => EntryVerdict::Hold(why),
+                Err(SourceFault::Unreadable(error)) => EntryVerdict::Unreadable(error),
                 Err(SourceFault::Stopped) => {
                     stopped = true;
-                    MemberVerdict::Unknown
+                    EntryVerdict::Unknown
                 }
             },
         };

@@ -23,7 +23,7 @@ pub(crate) struct Staged {
 
 /// How the staged bytes begin.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct Opening {
+pub(crate) struct StagePreamble {
     /// With the header line.
     pub header: bool,
     /// With a line end, because the output's last line lacks one.
@@ -57,7 +57,7 @@ pub(crate) fn stage(
     plan: Plan,
     sources: &[Source],
     staged: &At,
-    opening: &Opening,
+    opening: &StagePreamble,
     rejects: Option<&RejectsAt<'_>>,
     stopping: &AtomicBool,
 ) -> Result<Staged, Failure> {
@@ -72,7 +72,7 @@ fn write_all(
     plan: Plan,
     sources: &[Source],
     staged: &At,
-    opening: &Opening,
+    opening: &StagePreamble,
     rejects: Option<&RejectsAt<'_>>,
     stopping: &AtomicBool,
 ) -> Result<Staged, Failure> {

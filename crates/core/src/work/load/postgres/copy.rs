@@ -8,7 +8,7 @@ use postgres::Client;
 use vadegate_tables::Cell;
 
 use crate::work::load::block::Block;
-use crate::work::load::destination::{Aside, DbError, Job, Refusal, Written};
+use crate::work::load::destination::{DbError, Job, Refusal, RejectedRow, Written};
 use crate::work::load::postgres::words::{away, told};
 
 /// Bytes that are handed to the driver at once, about.
@@ -135,7 +135,7 @@ fn copy_apart(
                 return Err(DbError::Refused(refusal));
             }
             let values = block.row(row).map(|cell| cell.to_text()).collect();
-            written.aside.push(Aside { refusal, values });
+            written.aside.push(RejectedRow { refusal, values });
         }
     }
     Ok(written)

@@ -9,7 +9,7 @@ use vadegate_tables::Cell;
 
 use crate::work::load::block::Block;
 use crate::work::load::config::Mode;
-use crate::work::load::destination::{Aside, DbError, Job, Refusal, Written, quoted_table};
+use crate::work::load::destination::{DbError, Job, Refusal, RejectedRow, Written, quoted_table};
 use crate::work::load::sqlite::words::{away, is_refusal, word};
 
 /// A cell as SQLite keeps it: dates and times as ISO 8601 text with a space between
@@ -117,7 +117,7 @@ impl<'c> Inserting<'c> {
                         return Err(DbError::Refused(refusal));
                     }
                     let values = block.row(row).map(|cell| cell.to_text()).collect();
-                    written.aside.push(Aside { refusal, values });
+                    written.aside.push(RejectedRow { refusal, values });
                 }
                 Err(error) => return Err(away(error)),
             }

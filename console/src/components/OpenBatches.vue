@@ -1,9 +1,9 @@
 <script setup lang="ts">
 import { counted, size, visible } from "../support/format";
-import type { Gathering } from "../support/types";
+import type { OpenBatch } from "../support/types";
 
 /** Batches that are being gathered: what is in each, and what is still missing. */
-defineProps<{ batches: Gathering[] }>();
+defineProps<{ batches: OpenBatch[] }>();
 </script>
 
 <template>
@@ -18,16 +18,15 @@ defineProps<{ batches: Gathering[] }>();
           <span class="font-medium">{{ batch.by ?? "All files" }}</span>
           <span class="text-muted">{{ counted(batch.files, "file") }}, {{ size(batch.bytes) }}</span>
         </p>
-        <p class="text-muted">{{ batch.closes }}, into
+        <p class="text-muted">
+          {{ batch.closes }}, into
           <span class="font-mono text-xs [overflow-wrap:anywhere]">{{ batch.output }}</span>
         </p>
         <p v-if="batch.missing.length > 0" class="mt-1 flex flex-wrap items-center gap-1">
           <span class="text-wait">Still missing:</span>
-          <span
-            v-for="one in batch.missing"
-            :key="one"
-            class="rounded bg-wait-soft px-1.5 py-0.5 text-xs text-wait"
-          >{{ one }}</span>
+          <span v-for="one in batch.missing" :key="one" class="rounded bg-wait-soft px-1.5 py-0.5 text-xs text-wait">{{
+            one
+          }}</span>
         </p>
         <details class="mt-1">
           <summary class="link cursor-pointer">What is in it</summary>

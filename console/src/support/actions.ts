@@ -1,7 +1,7 @@
 /** What people do to entries, in words. */
 
 import { counted } from "./format";
-import type { Doing, Done, EntryState } from "./types";
+import type { EntryAction, Done, EntryState } from "./types";
 
 interface Words {
   /** On the button that opens it. */
@@ -11,7 +11,7 @@ interface Words {
   yes: string;
 }
 
-export const DOINGS: Record<Doing, Words> = {
+export const ACTIONS: Record<EntryAction, Words> = {
   reopen: {
     name: "Reopen …",
     title: "Have it worked again?",
@@ -51,8 +51,8 @@ export const DOINGS: Record<Doing, Words> = {
 };
 
 /** What can be done to an entry in a state, the most usual first; its rows may be in a database. */
-export function doingsFor(state: EntryState, loaded = false): Doing[] {
-  const unload: Doing[] = loaded && state === "filed" ? ["unload"] : [];
+export function actionsFor(state: EntryState, loaded = false): EntryAction[] {
+  const unload: EntryAction[] = loaded && state === "filed" ? ["unload"] : [];
   switch (state) {
     case "held":
       return ["again", "file", "delete"];
@@ -68,10 +68,10 @@ export function doingsFor(state: EntryState, loaded = false): Doing[] {
 }
 
 /** What was done, in a sentence. */
-export function told(doing: Doing, done: Done): string {
+export function told(action: EntryAction, done: Done): string {
   const count = counted(done.done.length, "entry", "entries");
   const refused = done.refused.length > 0 ? ` ${done.refused.length} could not be.` : "";
-  switch (doing) {
+  switch (action) {
     case "reopen":
     case "again":
       return `${count}: the next pass works ${done.done.length === 1 ? "it" : "them"}.${refused}`;

@@ -1,19 +1,19 @@
 import { expect, it } from "vitest";
-import { DOINGS, doingsFor, told } from "./doings";
+import { ACTIONS, actionsFor, told } from "./actions";
 import { ENTRY_STATES } from "./types";
 
 const done = (...entries: number[]) => ({ done: entries, refused: [], made: [] });
 
 it("offers what the state allows, and nothing for what is under way", () => {
-  expect(doingsFor("held")).toEqual(["again", "file", "delete"]);
-  expect(doingsFor("filed")).toEqual(["reopen", "forget"]);
-  expect(doingsFor("filed", true)).toEqual(["reopen", "unload", "forget"]);
-  expect(doingsFor("held", true)).toEqual(["again", "file", "delete"]);
+  expect(actionsFor("held")).toEqual(["again", "file", "delete"]);
+  expect(actionsFor("filed")).toEqual(["reopen", "forget"]);
+  expect(actionsFor("filed", true)).toEqual(["reopen", "unload", "forget"]);
+  expect(actionsFor("held", true)).toEqual(["again", "file", "delete"]);
   for (const state of ["ready", "working", "worked", "repeat"] as const) {
-    expect(doingsFor(state)).toEqual([]);
+    expect(actionsFor(state)).toEqual([]);
   }
   for (const state of ENTRY_STATES) {
-    for (const doing of doingsFor(state)) expect(DOINGS[doing].yes).not.toBe("");
+    for (const action of actionsFor(state)) expect(ACTIONS[action].yes).not.toBe("");
   }
 });
 

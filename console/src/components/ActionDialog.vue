@@ -4,14 +4,14 @@ import { useMutation, useQueryClient } from "@tanstack/vue-query";
 import { computed, ref, watch } from "vue";
 import { useWho } from "../composables/useWho";
 import { post } from "../support/api";
-import { DOINGS, told } from "../support/doings";
+import { ACTIONS, told } from "../support/actions";
 import { counted, visible } from "../support/format";
-import type { Doing, Done, EntryQuery } from "../support/types";
+import type { EntryAction, Done, EntryQuery } from "../support/types";
 import ErrorNote from "./ErrorNote.vue";
 import WhoAndWhy from "./WhoAndWhy.vue";
 
 /** Does something to entries: first it tells to how many, then asks who and why. */
-const props = defineProps<{ doing: Doing; entries?: number[]; fitting?: EntryQuery }>();
+const props = defineProps<{ action: EntryAction; entries?: number[]; fitting?: EntryQuery }>();
 const open = defineModel<boolean>({ required: true });
 const queries = useQueryClient();
 const who = useWho();
@@ -20,7 +20,7 @@ const why = ref("");
 const twice = ref(false);
 
 const order = (rehearse: boolean, expected?: number) => ({
-  doing: props.doing,
+  action: props.action,
   entries: props.entries ?? [],
   fitting: props.fitting ?? null,
   who: rehearse ? "console" : who.value,
@@ -29,9 +29,9 @@ const order = (rehearse: boolean, expected?: number) => ({
   twice: twice.value,
   expected: expected ?? null,
 });
-const would = useMutation({ mutationFn: () => post<Done>("/entries/doings", order(true)) });
+const would = useMutation({ mutationFn: () => post<Done>("/entries/actions", order(true)) });
 const does = useMutation({
-  mutationFn: (expected: number) => post<Done>("/entries/doings", order(false, expected)),
+  mutationFn: (expected: number) => post<Done>("/entries/actions", order(false, expected)),
   onSettled: () => queries.invalidateQueries(),
 });
 watch(open, (now) => {
@@ -42,7 +42,7 @@ watch(open, (now) => {
   would.mutate();
 });
 
-const words = computed(() => DOINGS[props.doing]);
+const words = computed(() => ACTIONS[props.action]);
 const all = computed(() => (would.data.value?.done.length ?? 0) + (would.data.value?.refused.length ?? 0));
 /** Of repeats: what the entries that they repeat have made is there already. */
 const repeated = computed(() => (would.data.value?.made ?? []).filter((made) => made.by !== made.entry));
@@ -71,10 +71,16 @@ const outputs = computed(() => [
         <ErrorNote :error="would.error.value ?? does.error.value" />
         <template v-if="would.data.value && !does.data.value">
           <p class="font-medium">
-            {{ counted(would.data.value.done.length, "entry", "entries") }}<template v-if="would.data.value.refused.length > 0">;
-              {{ would.data.value.refused.length }} cannot</template>.
+            {{ counted(would.data.value.done.length, "entry", "entries")
+            }}<template v-if="would.data.value.refused.length > 0"
+              >; {{ would.data.value.refused.length }} cannot</template
+            >.
           </p>
-          <ul v-if="would.data.value.refused.length > 0" class="max-h-32 overflow-y-auto text-sm text-danger" tabindex="0">
+          <ul
+            v-if="would.data.value.refused.length > 0"
+            class="max-h-32 overflow-y-auto text-sm text-danger"
+            tabindex="0"
+          >
             <li v-for="refused in would.data.value.refused.slice(0, 50)" :key="refused.entry">
               Entry {{ refused.entry }}: {{ visible(refused.because) }}
             </li>
@@ -84,7 +90,9 @@ const outputs = computed(() => [
               Entry {{ made.entry }} is a repeat of entry {{ made.by }}, which was worked.
             </p>
             There already, and it stays:
-            <p v-for="path in outputs.slice(0, 10)" :key="path" class="font-mono text-xs break-all">{{ visible(path) }}</p>
+            <p v-for="path in outputs.slice(0, 10)" :key="path" class="font-mono text-xs break-all">
+              {{ visible(path) }}
+            </p>
             <p v-if="rowsTwice > 0" class="mt-1 font-medium">{{ counted(rowsTwice, "row") }} would stand twice.</p>
             <label v-if="repeated.length > 0" class="mt-2 flex items-center gap-2">
               <input v-model="twice" type="checkbox" />
@@ -93,7 +101,7 @@ const outputs = computed(() => [
           </div>
           <WhoAndWhy v-if="would.data.value.done.length > 0" v-model="why" />
         </template>
-        <p v-if="does.data.value" role="status" class="font-medium">{{ told(doing, does.data.value) }}</p>
+        <p v-if="does.data.value" role="status" class="font-medium">{{ told(action, does.data.value) }}</p>
         <div class="flex justify-end gap-2">
           <button class="button" @click="open = false">{{ does.data.value ? "Close" : "Leave it" }}</button>
           <button

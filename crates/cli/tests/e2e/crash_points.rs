@@ -9,7 +9,7 @@ use std::os::unix::fs::PermissionsExt;
 use vadegate_core::fault::{COMPILED, POINTS};
 
 use crate::databases::{Db, shared};
-use crate::support::{Coast, text};
+use crate::support::{TestHome, text};
 
 /// Times that a point is passed in a run, up to which each is walked through.
 const PASSINGS: usize = 2;
@@ -64,8 +64,8 @@ fn walk(gate: &str) -> Walk {
 
 impl Walk {
     /// A coast with the files dropped, and the ones before worked.
-    fn coast(&self) -> Coast {
-        let coast = Coast::new("");
+    fn coast(&self) -> TestHome {
+        let coast = TestHome::new("");
         self.make_table(&coast);
         let root = self.away.as_ref().map(|away| away.path().display().to_string());
         let roots = root.map(|root| format!(", \"{root}\"")).unwrap_or_default();
@@ -96,7 +96,7 @@ impl Walk {
     }
 
     /// The database of a coast; on a server each coast has a schema of its own.
-    fn database(&self, coast: &Coast) -> Option<Db> {
+    fn database(&self, coast: &TestHome) -> Option<Db> {
         self.loads.map(|kind| match kind {
             Kind::Sqlite => Db::sqlite(&coast.path("out/sound.db")),
             Kind::Postgres => {
@@ -108,7 +108,7 @@ impl Walk {
         })
     }
 
-    fn make_table(&self, coast: &Coast) {
+    fn make_table(&self, coast: &TestHome) {
         let Some(db) = self.database(coast) else { return };
         if let Db::Postgres(url) = &db {
             let schema = url.rsplit("%3D").next().unwrap_or_default();
@@ -118,7 +118,7 @@ impl Walk {
     }
 
     /// Every row that fits stands once in the table, beside one marker for each entry.
-    fn hold_table_against(&self, coast: &Coast, fault: &str) {
+    fn hold_table_against(&self, coast: &TestHome, fault: &str) {
         let Some(db) = self.database(coast) else { return };
         let mut found = db.rows("SELECT t, l FROM tides");
         let sources = self.before.iter().chain(&self.files);
@@ -204,7 +204,7 @@ impl Walk {
     }
 
     /// Nothing is lost, nothing twice, nothing staged left.
-    fn hold_against(&self, coast: &Coast, fault: &str) {
+    fn hold_against(&self, coast: &TestHome, fault: &str) {
         let dropped: Vec<&(&str, &str)> = self.before.iter().chain(&self.files).collect();
         let mut filed = coast.files("archive");
         if let Some(away) = &self.away {
@@ -246,7 +246,7 @@ impl Walk {
     }
 
     /// Every row stands once in the outputs, and every program ran once at the most.
-    fn hold_rows_against(&self, coast: &Coast, fault: &str) {
+    fn hold_rows_against(&self, coast: &TestHome, fault: &str) {
         let rows = |text: &str| text.lines().skip(1).map(str::to_owned).collect::<Vec<_>>();
         if self.gate.contains("merge") {
             let mut found: Vec<String> = coast
@@ -499,7 +499,7 @@ fn a_gate_that_moves_held_files_aside() {
 #[test]
 fn all_points_are_walked_through() {
     // Each test above names the points that it must pass; here, that none is missing.
-    const THIS: &str = include_str!("walk.rs");
+    const THIS: &str = concat!(include_str!("crash_points.rs"), include_str!("works.rs"));
     for point in POINTS {
         assert!(THIS.contains(&format!("\"{point}\"")), "nothing walks through {point}");
     }

@@ -1,0 +1,164 @@
+//! One gate for each work, as the contract needs it: what it takes, what it makes, and what
+//! it must refuse. A new work is tested by standing here.
+
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+
+use vadegate_core::ledger::WorkKind;
+
+use crate::databases::Db;
+use crate::support::TestHome;
+
+/// A gate of one work.
+pub struct Fixture {
+    pub kind: WorkKind,
+    /// The work's section; `@HERE@` is the test's folder.
+    pub section: &'static str,
+    /// What of the section names a place, and the same outside the roots.
+    pub outside: &'static [(&'static str, &'static str)],
+    /// The section with another place in it, where the work is proven.
+    pub elsewhere: Option<&'static str>,
+    /// Whether an interrupted entry may be held.
+    pub may_hold: bool,
+    /// Whether workers ask for the entries.
+    pub pulled: bool,
+    /// Why the bad file is held, if this work reads files.
+    pub refuses: Option<&'static str>,
+    /// What was made of which files, one line for each effect.
+    pub made: fn(&TestHome) -> Vec<String>,
+    /// What is to be made of a file: its name and content.
+    pub expected: fn(&str, &str) -> Vec<String>,
+}
+
+/// Files that every work can work.
+pub const GOOD: [(&str, &str); 3] =
+    [("a.csv", "t,l\n1,10\n2,20\n"), ("b.csv", "t,l\n3,30\n"), ("c.csv", "t,l\n4,40\n")];
+
+/// A file that no work on tables can work.
+pub const BAD: (&str, &str) = ("bad.csv", "t,l\n7\n");
+
+fn rows(_: &str, content: &str) -> Vec<String> {
+    content.lines().skip(1).map(str::to_owned).collect()
+}
+
+fn name(name: &str, _: &str) -> Vec<String> {
+    vec![name.to_owned()]
+}
+
+fn merged(coast: &TestHome) -> Vec<String> {
+    let all = fs::read_to_string(coast.path("out/all.csv")).unwrap_or_default();
+    rows("", &all)
+}
+
+fn loaded(coast: &TestHome) -> Vec<String> {
+    if !coast.path("out/sound.db").exists() {
+        return Vec::new();
+    }
+    let db = Db::sqlite(&coast.path("out/sound.db"));
+    let there = db.rows("SELECT count(*) FROM sqlite_schema WHERE name = 'tides'");
+    if there == ["0"] {
+        return Vec::new();
+    }
+    db.rows("SELECT t || ',' || l FROM tides")
+}
+
+fn ran(coast: &TestHome) -> Vec<String> {
+    let ran = fs::read_to_string(coast.path("ran")).unwrap_or_default();
+    ran.lines().map(str::to_owned).collect()
+}
+
+/// A fixture of each work.
+pub const FIXTURES: &[Fixture] = &[
+    Fixture {
+        kind: WorkKind::Merge,
+        section: "into = \"out/all.csv\"\nalso_all = \"all/all.csv\"",
+        outside: &[("out/all.csv", "/elsewhere/all.csv"), ("all/all.csv", "/elsewhere/all.csv")],
+        elsewhere: None,
+        may_hold: false,
+        pulled: false,
+        refuses: Some("line 2"),
+        made: merged,
+        expected: rows,
+    },
+    Fixture {
+        kind: WorkKind::Load,
+        section: "to = \"sqlite:out/sound.db\"\ntable = \"tides\"\nif_missing = \"create\"\n\
+                  add = { entry = \"<entry>\" }\nmisfits = \"set aside\"\nrejects = \"aside/rejects.csv\"",
+        outside: &[
+            ("sqlite:out/sound.db", "sqlite:/elsewhere/sound.db"),
+            ("aside/rejects.csv", "/elsewhere/rejects.csv"),
+        ],
+        elsewhere: Some(
+            "to = \"sqlite:out/other.db\"\ntable = \"tides\"\nif_missing = \"create\"\n\
+             add = { entry = \"<entry>\" }",
+        ),
+        may_hold: false,
+        pulled: false,
+        refuses: Some("line 2"),
+        made: loaded,
+        expected: rows,
+    },
+    Fixture {
+        kind: WorkKind::Run,
+        section: "program = \"bin/job\"",
+        outside: &[],
+        elsewhere: None,
+        may_hold: true,
+        pulled: false,
+        refuses: None,
+        made: ran,
+        expected: name,
+    },
+    Fixture {
+        kind: WorkKind::Offer,
+        section: "lease = \"1m\"",
+        outside: &[],
+        elsewhere: None,
+        may_hold: true,
+        pulled: true,
+        refuses: None,
+        made: |_| Vec::new(),
+        expected: |_, _| Vec::new(),
+    },
+];
+
+impl Fixture {
+    /// A home with the gate of this work, whose section has been changed by `change`.
+    pub fn home(&self, change: impl Fn(&str) -> String) -> TestHome {
+        let home = TestHome::new("");
+        self.configure(&home, &change(self.section));
+        home.folder("drops");
+        home.folder("bin");
+        let job = "#!/bin/sh\necho \"$VADEGATE_NAME\" >> ran\n";
+        fs::write(home.path("bin/job"), job).unwrap();
+        fs::set_permissions(home.path("bin/job"), PermissionsExt::from_mode(0o755)).unwrap();
+        home
+    }
+
+    /// Writes the configuration with this section.
+    pub fn configure(&self, home: &TestHome, section: &str) {
+        home.configure(&format!(
+            "[gate.tide]\ndrop = \"drops\"\nsettle = \"0s\"\norder = \"name\"\n\
+             archive = {{ into = \"archive\" }}\n[gate.tide.{}]\n{section}\n",
+            self.kind
+        ));
+    }
+
+    /// What must have been made of these files.
+    pub fn expects<'f>(
+        &self,
+        files: impl IntoIterator<Item = &'f (&'f str, &'f str)>,
+    ) -> Vec<String> {
+        let mut all: Vec<String> =
+            files.into_iter().flat_map(|(name, content)| (self.expected)(name, content)).collect();
+        all.sort();
+        all
+    }
+
+    /// What has been made.
+    pub fn has_made(&self, home: &TestHome) -> Vec<String> {
+        let mut made = (self.made)(home);
+        made.sort();
+        made
+    }
+}
