@@ -51,7 +51,7 @@ fn merged(coast: &TestHome) -> Vec<String> {
 }
 
 fn loaded(coast: &TestHome) -> Vec<String> {
-    if !coast.path("out/sound.db").exists() {
+    if !coast.path("out/sound.db").is_file() {
         return Vec::new();
     }
     let db = Db::sqlite(&coast.path("out/sound.db"));

@@ -363,6 +363,42 @@ fn metrics_count_what_the_gates_do() {
 }
 
 #[test]
+fn figures_and_log_tell_of_each_batch_and_of_what_is_held() {
+    let coast = TestHome::new(
+        "[gate.tide]\ndrop = \"drops\"\nsettle = \"20ms\"\nsweep = \"200ms\"\norder = \"name\"\n\
+         archive = { into = \"archive\" }\n[gate.tide.merge]\ninto = \"out/all.csv\"\n",
+    );
+    coast.folder("drops");
+    let service = coast.serve();
+    coast.drop("drops/a.csv", "t,l\n1,10\n2,20\n");
+    filed(&coast, 1);
+    coast.drop("drops/bad.csv", "t,l\n1\n");
+    let log = wait("both are told", || {
+        let log = service.log();
+        (log.contains("worked") && log.contains("held:")).then_some(log)
+    });
+    let line = |words: &str| log.lines().find(|line| line.contains(words)).unwrap_or_default();
+    let worked = line("batch=1 work=merge");
+    for part in ["gate{name=tide}", "files=1", "bytes=14", "rows=2", "took_ms="] {
+        assert!(worked.contains(part), "{part} in {worked:?} of {log}");
+    }
+    assert!(line("path=bad.csv").contains("held: line 2"), "{log}");
+    let (_, figures) = service.ask("GET", "/metrics", &[]);
+    for line in [
+        "# TYPE vadegate_pass_duration_seconds histogram",
+        "vadegate_batch_duration_seconds_count{gate=\"tide\",work=\"merge\"} 1",
+        "vadegate_batch_duration_seconds_bucket{gate=\"tide\",work=\"merge\",le=\"+Inf\"} 1",
+        "vadegate_files_worked_total{gate=\"tide\"} 1",
+        "vadegate_rows_worked_total{gate=\"tide\"} 2",
+        "vadegate_bytes_worked_total{gate=\"tide\"} 14",
+    ] {
+        assert!(figures.contains(line), "{line} in {figures}");
+    }
+    let entries = "vadegate_entries{gate=\"tide\",state=\"held\"} 1";
+    assert!(figures.contains(entries), "the queue of what is held: {figures}");
+}
+
+#[test]
 fn json_logs_are_one_object_a_line() {
     let coast = TestHome::new(&filing_gate("tide", ""));
     let service = Service::start(&coast, |command| {

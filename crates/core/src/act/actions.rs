@@ -129,7 +129,7 @@ impl Engine {
                     told.made.extend(made);
                 }
                 Err(ActionError::Refused(because)) => {
-                    told.refused.push(Refused { entry: *id, because })
+                    told.refused.push(Refused { entry: *id, because });
                 }
                 Err(ActionError::Failed(error)) => return Err(error),
             }

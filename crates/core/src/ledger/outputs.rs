@@ -4,11 +4,11 @@ use rusqlite::{Row, params};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::ledger::words::OutputRole;
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading};
 use crate::ledger::rows::{hex, time};
 use crate::ledger::types::Output;
+use crate::ledger::words::OutputRole;
 
 /// What one batch wrote into an output.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]

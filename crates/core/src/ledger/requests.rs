@@ -24,6 +24,9 @@ pub(crate) struct Claimed {
     /// By what places are asked whether what it made is there: unlike that of any other
     /// batch, of this ledger or of another.
     pub proof: String,
+    /// By what its first entry is known to who is told of it: the same at every attempt,
+    /// until it has been worked; then another.
+    pub key: String,
     /// The staged files of its outputs, in their order; none of what is proven.
     pub staged: Vec<Option<PathBuf>>,
 }

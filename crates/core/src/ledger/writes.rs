@@ -147,6 +147,26 @@ impl Ledger {
         .wait()
     }
 
+    /// Gives a batch back of which nothing began, because its place was away: the try does
+    /// not count.
+    pub(crate) fn give_back_uncounted(
+        &self,
+        batch: i64,
+        why: String,
+        words: String,
+    ) -> Result<(), LedgerError> {
+        self.submit(move |tx| {
+            forget_output(tx, batch)?;
+            for entry in working_in(tx.connection, batch)? {
+                step(tx, entry, State::Ready, Cause::Pass, &why)?;
+                let update = "UPDATE entry SET tries = MAX(tries - 1, 0), reason = ? WHERE id = ?";
+                tx.connection.execute(update, params![why, entry]).map_err(writing)?;
+            }
+            end_batch(tx, batch, BatchOutcome::Abandoned, &words)
+        })?
+        .wait()
+    }
+
     /// Holds entries; `batch` is ended with the words when one is given.
     pub(crate) fn hold(
         &self,
@@ -380,5 +400,11 @@ fn begin_batch(tx: &Tx<'_>, tag: &str, claim: &Claim) -> rusqlite::Result<Claime
         )?;
         staged.push(place);
     }
-    Ok(Claimed { batch, proof, staged })
+    let first = claim.entries.first().copied().unwrap_or(0);
+    let worked: i64 = tx
+        .connection
+        .prepare_cached("SELECT COUNT(*) FROM history WHERE entry = ? AND state = 'worked'")?
+        .query_row([first], |row| row.get(0))?;
+    let key = format!("{tag}-{first}-{worked}");
+    Ok(Claimed { batch, proof, key, staged })
 }

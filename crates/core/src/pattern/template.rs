@@ -38,6 +38,8 @@ pub struct Builtins<'a> {
     pub entry: Option<i64>,
     /// The batch's number, once it has one.
     pub batch: Option<i64>,
+    /// SHA-256 of its content, in hexadecimal, once it was taken.
+    pub sha256: Option<&'a str>,
     /// When the file was first noticed, in the service's time zone.
     pub seen: DateTime,
     /// The file's modification time, in the service's time zone.
@@ -164,7 +166,7 @@ impl Template {
 
     /// Whether `name` is a built-in field.
     pub fn is_builtin(name: &str) -> bool {
-        BUILTIN_NAMES.contains(&name) || name == "now"
+        BUILTIN_NAMES.contains(&name) || matches!(name, "now" | "today" | "sha256")
     }
 
     /// The fixed text before the first field.
@@ -258,6 +260,10 @@ impl Template {
             "seen" => Some(builtins.seen),
             "modified" => Some(builtins.modified),
             "now" => Some(builtins.now),
+            // As a date unless a format says otherwise.
+            "today" => {
+                return dates::write(builtins.now, format.unwrap_or("%F")).ok_or_else(missing);
+            }
             _ => None,
         };
         if let Some(time) = time {
@@ -285,6 +291,7 @@ fn builtin(name: &str, builtins: &Builtins<'_>) -> Option<String> {
         "gate" => builtins.gate.to_owned(),
         "entry" => builtins.entry?.to_string(),
         "batch" => builtins.batch?.to_string(),
+        "sha256" => builtins.sha256?.to_owned(),
         _ => return None,
     })
 }

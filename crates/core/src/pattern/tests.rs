@@ -96,7 +96,16 @@ fn a_near_miss_tells_how_far_it_fitted() {
 
 fn builtins(path: &str) -> Builtins<'_> {
     let at = jiff::civil::date(2026, 11, 24).at(7, 5, 9, 0);
-    Builtins { path, gate: "tide", entry: Some(12), batch: None, seen: at, modified: at, now: at }
+    Builtins {
+        path,
+        gate: "tide",
+        entry: Some(12),
+        batch: None,
+        sha256: None,
+        seen: at,
+        modified: at,
+        now: at,
+    }
 }
 
 #[test]

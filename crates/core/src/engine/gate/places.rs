@@ -6,6 +6,7 @@ use crate::config::gate::Archive;
 use crate::config::identity::Repeats;
 use crate::engine::gate::state::Live;
 use crate::engine::shared::Context;
+use crate::files::sha256::hex;
 use crate::ledger::entering::NewEntry;
 use crate::ledger::types::Entry;
 use crate::pattern::template::{Builtins, Template, TemplateError};
@@ -53,11 +54,13 @@ impl Live {
         };
         let now = Timestamp::now();
         let modified = Timestamp::from_nanosecond(i128::from(new.version.modified_ns));
+        let sum = hex(&new.sha256);
         let values = Builtins {
             path: &new.path,
             gate: &new.gate,
             entry: Some(id),
             batch: None,
+            sha256: Some(&sum),
             seen: self.context.local(Timestamp::from_millisecond(new.seen_at).unwrap_or(now)),
             modified: self.context.local(modified.unwrap_or(now)),
             now: self.context.local(now),
@@ -106,6 +109,7 @@ pub(crate) fn builtins_of_path<'a>(live: &'a Live, path: &'a str) -> Builtins<'a
         gate: &live.gate.name,
         entry: None,
         batch: None,
+        sha256: None,
         seen: none,
         modified: none,
         now: none,

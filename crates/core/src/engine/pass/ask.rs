@@ -66,6 +66,7 @@ fn end(
             let claimed = Claimed {
                 batch: claim.batch,
                 proof: String::new(),
+                key: String::new(),
                 staged: claim.outputs.iter().map(|output| output.staged.clone()).collect(),
             };
             let batch = ClaimedBatch {

@@ -62,13 +62,17 @@ pub(crate) fn failed(
         Failure::Output(error) => output(p, batch, &error, words),
         Failure::Refused(why) => hold_all(p, filings, &why, Cause::Pass, Some((number, words))),
         Failure::Away(why) => {
-            give_back(p, number, None, format!("its place was away: {why}"), words)?;
+            let told = format!("its place was away: {why}");
+            p.context().ledger.give_back_uncounted(number, told, words)?;
             away(p, work, &why);
             Ok(())
         }
         Failure::Again(after, said) => again(p, work, batch, after, &said, words),
         Failure::Interrupted(why) if p.gate().interrupted == Interrupted::Retry => {
-            give_back(p, number, None, why, words)
+            if p.stopping() {
+                return give_back(p, number, None, why, words);
+            }
+            again(p, work, batch, None, &why, words)
         }
         Failure::Interrupted(why) => {
             let reason = format!("{why}: nobody can know how far it came");
@@ -144,6 +148,10 @@ fn again(
 ) -> Result<(), LedgerError> {
     let tries = batch.filings.iter().map(|filing| filing.entry.tries + 1).max().unwrap_or(1);
     let number = batch.claimed.batch;
+    if let Some(after) = after {
+        // The place asked for it: that holds for everything that goes there.
+        p.place.not_before = monotonic_now() + after;
+    }
     let mut not_before = None;
     for filing in &batch.filings {
         match try_again(&p.live, work, &filing.entry, tries, after, said) {

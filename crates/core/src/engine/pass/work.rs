@@ -264,6 +264,7 @@ fn begin<'l>(
     tracing::debug!(
         batch = claimed.batch,
         work = %work.kind(),
+        key = claimed.key,
         entries = ?filings.iter().map(|filing| filing.entry.id).collect::<Vec<_>>(),
         "claimed"
     );

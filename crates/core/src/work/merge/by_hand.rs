@@ -258,6 +258,7 @@ impl HandMerge {
             gate: "",
             entry: None,
             batch: None,
+            sha256: None,
             seen: local(now),
             modified: local(modified.unwrap_or(now)),
             now: local(now),
@@ -358,12 +359,9 @@ impl HandPlan {
         Ok(made)
     }
 
-    fn merge_one(
-        &mut self,
-        output: &Path,
-        sources: Vec<Source>,
-        stopping: &AtomicBool,
-    ) -> Result<Option<HandMade>, HandError> {
+    /// Where an output comes to stand, the one whose rows it begins with, and whether one is
+    /// there.
+    fn place_for(&self, output: &Path) -> Result<(PathBuf, Option<PathBuf>, bool), HandError> {
         let mut place = output.to_owned();
         let there = output.symlink_metadata().is_ok();
         let mut base = None;
@@ -384,6 +382,16 @@ impl HandPlan {
             Exists::Append if there => base = Some(output.to_owned()),
             _ => {}
         }
+        Ok((place, base, there))
+    }
+
+    fn merge_one(
+        &mut self,
+        output: &Path,
+        sources: Vec<Source>,
+        stopping: &AtomicBool,
+    ) -> Result<Option<HandMade>, HandError> {
+        let (place, base, there) = self.place_for(output)?;
         let folder = folder_of(output);
         std::fs::create_dir_all(folder).map_err(failed(folder))?;
         let mut plan = Plan::new(self.options(output, folder)?);

@@ -44,12 +44,7 @@ impl Work for Offer {
     }
 
     fn view(&self) -> WorkView {
-        WorkView {
-            does: "offers files to workers",
-            label: "Offer",
-            detail: None,
-            adds: false,
-        }
+        WorkView { does: "offers files to workers", label: "Offer", detail: None, adds: false }
     }
 
     fn open(&self) -> Option<Box<dyn Worker>> {
