@@ -701,8 +701,8 @@ export interface components {
     };
     /** @description The answer for one path. */
     Answer: {
-      entry?: null | components["schemas"]["Entry"];
-      file?: null | components["schemas"]["FileView"];
+      entry?: components["schemas"]["Entry"] | null;
+      file?: components["schemas"]["FileView"] | null;
       /** @description The gate it belongs to. */
       gate?: string | null;
       /** @description The path, made absolute. */
@@ -750,7 +750,7 @@ export interface components {
        * @description Its number.
        */
       id: number;
-      outcome: null | components["schemas"]["BatchOutcome"];
+      outcome: components["schemas"]["BatchOutcome"] | null;
       /** @description What it made. */
       outputs: components["schemas"]["Output"][];
       /** @description What the program printed. */
@@ -932,7 +932,7 @@ export interface components {
     EntryDetail: components["schemas"]["Entry"] & {
       /** @description Its changes, oldest first. */
       history: components["schemas"]["Change"][];
-      worked_in: null | components["schemas"]["Batch"];
+      worked_in: components["schemas"]["Batch"] | null;
     };
     /** @description An entry, its history, and whether its file is where it should be. */
     EntryView: components["schemas"]["EntryDetail"] & {
@@ -1044,7 +1044,7 @@ export interface components {
       open_batches: components["schemas"]["OpenBatch"][];
       /** @description In which order files are worked. */
       order: string;
-      pause: null | components["schemas"]["Pause"];
+      pause: components["schemas"]["Pause"] | null;
       /** @description Whether a person has paused it. */
       paused: boolean;
       /** @description Standing problems. */
@@ -1208,7 +1208,7 @@ export interface components {
        * @description How many entries it must be: when there are others by now, nothing is done.
        */
       expected?: number | null;
-      fitting?: null | components["schemas"]["Query"];
+      fitting?: components["schemas"]["Query"] | null;
       /** @description Only tell what would be done. */
       rehearse?: boolean;
       /**
@@ -1226,7 +1226,7 @@ export interface components {
     };
     /** @description A file that work made, or added to. */
     Output: {
-      account: null | components["schemas"]["Account"];
+      account: components["schemas"]["Account"] | null;
       /**
        * Format: int64
        * @description Bytes that this batch wrote.
@@ -1489,9 +1489,9 @@ export interface components {
        */
       since: string | null;
       /** @default null */
-      sort: null | components["schemas"]["Sort"];
+      sort: components["schemas"]["Sort"] | null;
       /** @default null */
-      state: null | components["schemas"]["State"];
+      state: components["schemas"]["State"] | null;
       /**
        * @description With this SHA-256, as 64 hexadecimal digits.
        * @default null
@@ -1503,7 +1503,7 @@ export interface components {
        */
       text: string | null;
       /** @default null */
-      time: null | components["schemas"]["Moment"];
+      time: components["schemas"]["Moment"] | null;
       /**
        * Format: date-time
        * @description Before this time (RFC 3339).
@@ -1539,7 +1539,7 @@ export interface components {
       filed_to: string | null;
       /** @description The gate. */
       gate: string;
-      mode: null | components["schemas"]["OutputMode"];
+      mode: components["schemas"]["OutputMode"] | null;
       /** @description The output that its rows would go into. */
       output: string | null;
       /** @description Path below the drop folder. */

@@ -18,7 +18,7 @@ use std::process::Command;
 use std::time::{Duration, Instant};
 
 use common::Service;
-use rand::{Rng, RngCore, SeedableRng};
+use rand::{Rng, RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use rusqlite::Connection;
 

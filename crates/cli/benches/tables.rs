@@ -24,7 +24,7 @@ use std::process::Command;
 use std::time::{Duration, Instant};
 
 use calamine::{DataRef, Xlsx, open_workbook};
-use rand::{Rng, SeedableRng};
+use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use vadegate_tables::{Depth, Input, Layout, Merger, Options, Plan, Writing};
 

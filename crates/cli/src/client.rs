@@ -5,6 +5,7 @@ use std::io::{BufRead, BufReader};
 use std::path::Path;
 use std::time::Duration;
 
+use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use serde::de::DeserializeOwned;
 use vadegate_core::act::{Adoption, Done};
 use vadegate_core::ask::{Answer, EntryView, FileView, GateView, LoadedRows, Rehearsed};
@@ -266,10 +267,9 @@ impl Doer {
 
 /// A name as one part of a path.
 pub fn coded(name: &str) -> String {
-    let good = |byte: u8| byte.is_ascii_alphanumeric() || b"-_.~".contains(&byte);
-    name.bytes()
-        .map(|byte| if good(byte) { char::from(byte).to_string() } else { format!("%{byte:02X}") })
-        .collect()
+    /// Letters, digits, and what RFC 3986 calls unreserved, stand as they are.
+    const KEPT: AsciiSet = NON_ALPHANUMERIC.remove(b'-').remove(b'_').remove(b'.').remove(b'~');
+    utf8_percent_encode(name, &KEPT).to_string()
 }
 
 impl Remote {

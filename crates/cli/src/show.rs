@@ -3,7 +3,9 @@
 
 use std::io::{self, IsTerminal, Write};
 
-use comfy_table::{Attribute, Cell, Color, ColumnConstraint, ContentArrangement, Table, Width};
+use comfy_table::{
+    Attribute, Cell, Color, ColumnConstraint, ContentArrangement, Table, Width, presets,
+};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use serde::Serialize;
@@ -53,7 +55,7 @@ pub fn coloured() -> bool {
 /// broken, so that other programs can read them.
 pub fn table(headings: &[&str]) -> Table {
     let mut table = Table::new();
-    table.load_preset("                   ");
+    table.load_style(presets::NOTHING);
     if io::stdout().is_terminal() {
         table.set_content_arrangement(ContentArrangement::Dynamic);
     } else {
@@ -123,7 +125,7 @@ pub fn count(number: u64) -> Cell {
 
 /// A time in `zone`, to the second.
 pub fn time(at: Timestamp, zone: &TimeZone) -> String {
-    at.to_zoned(zone.clone()).strftime("%Y-%m-%d %H:%M:%S").to_string()
+    at.to_zoned_datetime(zone.clone()).strftime("%Y-%m-%d %H:%M:%S").to_string()
 }
 
 /// How long ago a time was, in its largest unit.

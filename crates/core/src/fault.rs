@@ -110,8 +110,11 @@ mod injected {
         tell(&format!("fault {kind} at {point}"));
         match kind {
             "kill" => {
-                // SAFETY: a plain system call; nothing runs after it.
-                unsafe { libc::kill(libc::getpid(), libc::SIGKILL) };
+                // Nothing runs after it.
+                let _ = rustix::process::kill_process(
+                    rustix::process::getpid(),
+                    rustix::process::Signal::KILL,
+                );
                 Ok(())
             }
             "abort" => std::process::abort(),

@@ -306,7 +306,7 @@ fn read_timestamp(text: &str, spelling: &Spelling) -> Option<DateTime> {
         return Some(DateTime::from_parts(date, time));
     }
     let stamp: jiff::Timestamp = text.parse().ok()?;
-    Some(stamp.to_zoned(jiff::tz::TimeZone::UTC).datetime())
+    Some(stamp.to_zoned_datetime(jiff::tz::TimeZone::UTC).datetime())
 }
 
 /// A value of a workbook or of JSON as one of a type.

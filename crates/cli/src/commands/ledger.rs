@@ -227,7 +227,7 @@ pub fn moment(text: &str, zone: &TimeZone) -> Result<Timestamp, Failure> {
         return Ok(at);
     }
     if let Ok(local) = text.parse::<jiff::civil::DateTime>()
-        && let Ok(at) = local.to_zoned(zone.clone())
+        && let Ok(at) = local.to_zoned_datetime(zone.clone())
     {
         return Ok(at.timestamp());
     }

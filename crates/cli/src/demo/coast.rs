@@ -5,7 +5,7 @@ use std::fmt::Write;
 
 use jiff::civil::DateTime;
 use jiff::{SignedDuration, ToSpan};
-use rand::Rng;
+use rand::RngExt;
 use rand_chacha::ChaCha8Rng;
 
 /// A tide station.

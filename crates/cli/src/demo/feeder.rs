@@ -11,7 +11,7 @@ use std::time::Duration;
 
 use jiff::ToSpan;
 use jiff::civil::DateTime;
-use rand::{Rng, SeedableRng};
+use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
 use super::coast::{self, Fault, HARBOURS, STATIONS};

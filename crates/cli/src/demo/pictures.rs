@@ -1,6 +1,6 @@
 //! Pictures of the sea state: a horizon, and a swell of a given height.
 
-use rand::Rng;
+use rand::RngExt;
 use rand_chacha::ChaCha8Rng;
 
 const WIDTH: u32 = 160;

@@ -3,7 +3,7 @@
 use std::io;
 
 use jiff::civil::date;
-use rand::Rng;
+use rand::RngExt;
 use rand_chacha::ChaCha8Rng;
 use vadegate_tables::write::{Head, begin};
 use vadegate_tables::{Cell, Kind, Writing};

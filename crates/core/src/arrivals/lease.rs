@@ -5,11 +5,8 @@
 //! open would wait. On file systems where it is known to answer wrongly, or
 //! not at all, nothing is asked and the quiet time decides alone.
 
-use std::ffi::CString;
 use std::fs::File;
-use std::mem::MaybeUninit;
 use std::os::fd::AsRawFd;
-use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 use std::sync::Once;
 
@@ -61,14 +58,7 @@ pub fn network_kind(folder: &Path) -> Option<&'static str> {
 }
 
 fn file_system(folder: &Path) -> std::io::Result<i64> {
-    let path = CString::new(folder.as_os_str().as_bytes())?;
-    let mut answer = MaybeUninit::<libc::statfs>::uninit();
-    // SAFETY: `path` is a valid C string and `answer` has room for a statfs.
-    if unsafe { libc::statfs(path.as_ptr(), answer.as_mut_ptr()) } != 0 {
-        return Err(std::io::Error::last_os_error());
-    }
-    // SAFETY: statfs returned 0, so it has filled `answer`.
-    Ok(unsafe { answer.assume_init() }.f_type)
+    Ok(rustix::fs::statfs(folder)?.f_type)
 }
 
 /// Asks whether anybody has `file`, which is open for reading, open for

@@ -196,7 +196,7 @@ pub(crate) fn gate_view(live: &Live) -> Result<GateView, EngineError> {
     let ledger = &context.ledger;
     let mut counts = ledger.counts(&gate.name)?;
     let midnight = Timestamp::now()
-        .to_zoned(context.config.service.timezone.clone())
+        .to_zoned_datetime(context.config.service.timezone.clone())
         .start_of_day()
         .map_or_else(|_| Timestamp::now(), |day| day.timestamp());
     let today = ledger.activity(midnight)?;

@@ -92,7 +92,7 @@ impl Context {
 
     /// A time in the service's time zone, for templates.
     pub fn local(&self, at: Timestamp) -> DateTime {
-        at.to_zoned(self.config.service.timezone.clone()).datetime()
+        at.to_zoned_datetime(self.config.service.timezone.clone()).datetime()
     }
 }
 

@@ -86,11 +86,7 @@ impl Unsynced {
             }
             let whole = files.first().map_or(Ok(()), |first| {
                 crate::fault::at("enter.sync")?;
-                // SAFETY: a plain system call on an open descriptor.
-                match unsafe { libc::syncfs(first.as_raw_fd()) } {
-                    0 => Ok(()),
-                    _ => synced(Err(io::Error::last_os_error())),
-                }
+                synced(rustix::fs::syncfs(first).map_err(io::Error::from))
             });
             if let Err(error) = whole {
                 let again = |number| (number, io::Error::new(error.kind(), error.to_string()));

@@ -95,10 +95,9 @@ impl Drop for StateLock {
 
 /// Whether a process of this number lives.
 fn lives(pid: u32) -> bool {
-    let Ok(pid) = i32::try_from(pid) else { return true };
-    // SAFETY: a plain system call; signal 0 only asks.
-    let asked = unsafe { libc::kill(pid, 0) };
-    asked == 0 || io::Error::last_os_error().raw_os_error() != Some(libc::ESRCH)
+    let pid = i32::try_from(pid).ok().and_then(rustix::process::Pid::from_raw);
+    // One that may not be signalled lives.
+    pid.is_none_or(|pid| rustix::process::test_kill_process(pid) != Err(rustix::io::Errno::SRCH))
 }
 
 fn owner(file: &mut File) -> Option<u32> {

@@ -7,6 +7,7 @@ use utoipa::ToSchema;
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading};
 use crate::ledger::rows::{hex, time};
+use crate::ledger::transitions::as_i64;
 use crate::ledger::types::Output;
 use crate::ledger::words::OutputRole;
 
@@ -77,7 +78,7 @@ impl Ledger {
                      ORDER BY o.id DESC LIMIT ?3",
                 )?;
                 // One more, which tells whether there is another page.
-                let asked = params![path, cursor.unwrap_or(i64::MAX), limit as u64 + 1];
+                let asked = params![path, cursor.unwrap_or(i64::MAX), as_i64(limit as u64 + 1)];
                 let found = select.query_map(asked, |row| Ok((row.get::<_, i64>(12)?, part(row)?)))?;
                 let mut found: Vec<(i64, OutputPart)> = found.collect::<Result<_, _>>()?;
                 if found.len() > limit {

@@ -142,7 +142,10 @@ impl Ledger {
                 let mut rows = select.query(params_from_iter(&filter.values))?;
                 while let Some(row) = rows.next()? {
                     let day = row.get::<_, Option<i64>>(2)?.map(|quarter| {
-                        time(quarter * QUARTER_MS).to_zoned(zone.clone()).date().to_string()
+                        time(quarter * QUARTER_MS)
+                            .to_zoned_datetime(zone.clone())
+                            .date()
+                            .to_string()
                     });
                     let sums = counts.entry([row.get(0)?, row.get(1)?, day]).or_default();
                     sums.0 += row.get::<_, i64>(3)?.cast_unsigned();

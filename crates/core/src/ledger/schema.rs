@@ -82,7 +82,9 @@ pub(crate) fn open(file: &Path) -> Result<Connection, LedgerError> {
     let found = version(&connection).map_err(opening)?;
     if found > 0 && found < VERSION {
         let backup = file.with_extension(format!("schema-{found}.db"));
-        connection.backup("main", &backup, None).map_err(opening)?;
+        connection
+            .backup("main", &backup, None::<fn(rusqlite::backup::Progress)>)
+            .map_err(opening)?;
     }
     for (number, migration) in (1..).zip(MIGRATIONS).filter(|(number, _)| *number > found) {
         let transaction = connection.transaction().map_err(opening)?;

@@ -60,7 +60,7 @@ impl Env<'_> {
 
 /// A time in a zone, for templates.
 pub(crate) fn local(zone: &TimeZone, at: Timestamp) -> DateTime {
-    at.to_zoned(zone.clone()).datetime()
+    at.to_zoned_datetime(zone.clone()).datetime()
 }
 
 /// Values of the built-in fields for an entry.

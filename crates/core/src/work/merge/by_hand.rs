@@ -250,7 +250,7 @@ impl HandMerge {
         one: &Candidate,
         read: &Arc<AtomicU64>,
     ) -> Result<(PathBuf, Source), String> {
-        let local = |at: Timestamp| at.to_zoned(TimeZone::system()).datetime();
+        let local = |at: Timestamp| at.to_zoned_datetime(TimeZone::system()).datetime();
         let modified = Timestamp::from_nanosecond(i128::from(one.version.modified_ns));
         let now = Timestamp::now();
         let values = Builtins {

@@ -9,6 +9,8 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, mpsc};
 use std::time::{Duration, Instant};
 
+use rustix::process::{Pid, Signal};
+
 /// Bytes kept of what a program prints: the first and the last half.
 pub(crate) const OUTPUT_LIMIT: usize = 32 * 1024;
 
@@ -146,17 +148,17 @@ fn wait(child: &mut Child, limit: Duration, stopping: &AtomicBool) -> io::Result
             });
         }
         if begun.elapsed() > limit {
-            signal(child, libc::SIGKILL);
+            signal(child, Signal::KILL);
             child.wait()?;
             return Ok(Waited::TooLong);
         }
         match asked {
             None if stopping.load(Ordering::Relaxed) => {
-                signal(child, libc::SIGTERM);
+                signal(child, Signal::TERM);
                 asked = Some(Instant::now());
             }
             Some(when) if when.elapsed() > GRACE => {
-                signal(child, libc::SIGKILL);
+                signal(child, Signal::KILL);
                 child.wait()?;
                 return Ok(Waited::Stopped);
             }
@@ -170,12 +172,10 @@ fn wait(child: &mut Child, limit: Duration, stopping: &AtomicBool) -> io::Result
 }
 
 /// Signals the program and everything it has started.
-fn signal(child: &Child, signal: i32) {
-    if let Ok(group) = i32::try_from(child.id()) {
-        // SAFETY: a plain system call; the group is that of our own child,
-        // which has not been waited for, so its number is not used again.
-        unsafe { libc::kill(-group, signal) };
-    }
+fn signal(child: &Child, signal: Signal) {
+    // The group is that of our own child, which has not been waited for, so its number is
+    // not used again; that it has ended meanwhile is no fault.
+    let _ = rustix::process::kill_process_group(Pid::from_child(child), signal);
 }
 
 /// What both pipes of a child bring, in the order in which it comes.
