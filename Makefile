@@ -13,8 +13,15 @@ CONSOLE_SOURCES = $(shell find console/src console/public -type f) console/index
 .PHONY: demo build console types quick test chaos bench fuzz shots fmt clean compiler browser server disks terminal
 
 ## demo: build, start the service with demo data and a live feeder, print the address
-demo: build
-	target/release/vadegate demo
+demo: compiler
+	$(MAKE) --no-print-directory -j2 console demo-core
+	$(CARGO) build --profile demo --locked
+	target/demo/vadegate demo
+
+# What the page is not needed for compiles while the page is built.
+.PHONY: demo-core
+demo-core:
+	$(CARGO) build --profile demo --locked --workspace --exclude vadegate-service --exclude vadegate
 
 ## build: the release binary with the console in it
 build: compiler console
@@ -31,6 +38,13 @@ console/dist/index.html: $(CONSOLE_SOURCES) console/node_modules/.package-lock.j
 console/node_modules/.package-lock.json: console/package-lock.json
 	$(NPM) ci --no-audit --no-fund
 	touch $@
+
+## quick: formatting, lints and unit tests of one crate, without browser or database
+CRATE ?= vadegate-core
+quick: compiler
+	$(CARGO) fmt --all --check
+	$(CARGO) clippy --locked -p $(CRATE) --all-targets -- -D warnings
+	$(CARGO) test --locked -p $(CRATE)
 
 ## types: the API's document in the docs, and the console's types that are made from it
 types: compiler console/node_modules/.package-lock.json

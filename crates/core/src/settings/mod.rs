@@ -4,4 +4,5 @@
 pub(crate) mod fault;
 pub(crate) mod keys;
 pub(crate) mod reader;
+pub(crate) mod secret;
 pub(crate) mod values;

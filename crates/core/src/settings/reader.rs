@@ -29,6 +29,12 @@ pub(crate) struct Section<'a> {
     known: Vec<&'static str>,
 }
 
+/// A value by a name of the user's own.
+pub(crate) enum Named<'a> {
+    Text(Found<'a, String>),
+    Table(Section<'a>),
+}
+
 /// A table, and the document in which it stands.
 #[derive(Clone)]
 pub(crate) struct Layer<'a> {
@@ -323,6 +329,30 @@ impl<'a> Section<'a> {
             }
         }
         sections
+    }
+
+    /// A table whose keys are names of the user's own, with texts or tables as values.
+    pub fn named(&mut self, key: &'static str) -> Vec<(String, Named<'a>)> {
+        let Some(section) = self.section(key) else { return Vec::new() };
+        let layer = &section.layers[0];
+        let mut named = Vec::new();
+        for (name, item) in layer.table.iter() {
+            let at = start(item.span()).unwrap_or(layer.at);
+            let place = Place { document: layer.document, at };
+            let value = match (item.as_str(), item.as_table_like()) {
+                (Some(text), _) => Named::Text(Found { value: expand(text, place), at: place }),
+                (None, Some(table)) => {
+                    let layers = vec![layer.below(name, table, at)];
+                    Named::Table(Section { layers, known: Vec::new() })
+                }
+                (None, None) => {
+                    Self::wrong(name, &Raw { item, place }, "a text in quotes, or a table");
+                    continue;
+                }
+            };
+            named.push((name.to_owned(), value));
+        }
+        named
     }
 
     /// Notes every key that nobody asked for, with the nearest known one.

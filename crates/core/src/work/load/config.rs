@@ -10,6 +10,7 @@ use crate::pattern::template::Template;
 use crate::settings::keys::join;
 use crate::settings::keys::{duration, path_template, template};
 use crate::settings::reader::{Found, Section};
+use crate::settings::secret::Secret;
 use crate::work::tables::shaping;
 use crate::work::tables::shaping::{TableSpec, names};
 
@@ -74,19 +75,10 @@ pub struct Server {
     /// Where it is, and as whom; without the password.
     pub config: postgres::Config,
     /// Where the password is found.
-    pub password: Option<Password>,
+    pub password: Option<Secret>,
     /// Certificates of those who vouch for the server; those of the system when none are
     /// named.
     pub certificates: Option<PathBuf>,
-}
-
-/// Where a password is found. It is read anew for each connection, and never kept.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Password {
-    /// In this variable of the environment.
-    Environment(String),
-    /// In the first line of this file.
-    File(PathBuf),
 }
 
 impl Database {
@@ -192,7 +184,8 @@ fn check_table(text: &Found<'_, String>) {
 }
 
 fn read_database(section: &mut Section<'_>, folder: &Path) -> Option<Database> {
-    let password = section.section("password").map(|inner| read_password(inner, folder));
+    let password =
+        section.section("password").map(|inner| Secret::table(inner, folder, "a password"));
     let certificates = section.text("certificates").map(|text| join(folder, &text.value));
     let Some(to) = section.text("to") else {
         section.fault_here(
@@ -235,17 +228,4 @@ fn read_database(section: &mut Section<'_>, folder: &Path) -> Option<Database> {
     }
     let password = password.flatten();
     Some(Database::Postgres(Box::new(Server { config, password, certificates })))
-}
-
-fn read_password(mut section: Section<'_>, folder: &Path) -> Option<Password> {
-    let variable = section.text("env").map(|text| Password::Environment(text.value));
-    let file = section.text("file").map(|text| Password::File(join(folder, &text.value)));
-    if variable.is_some() == file.is_some() {
-        section.fault_here(
-            "a password is in a variable or in a file: say { env = \"NAME\" } or { file = \"PATH\" }"
-                .into(),
-        );
-    }
-    section.finish();
-    variable.or(file)
 }

@@ -9,7 +9,7 @@ use postgres::{Client, Config, NoTls};
 
 use crate::fault::at;
 use crate::work::load::block::Block;
-use crate::work::load::config::{Mode, Password, Server};
+use crate::work::load::config::{Mode, Server};
 use crate::work::load::destination::{
     DbError, Destination, End, Job, Marker, SomeRows, Standing, Unloaded, Written, listed, lost,
     markers_beside, quoted, quoted_table,
@@ -48,22 +48,9 @@ impl Postgres {
 
     fn config(&self) -> Result<Config, DbError> {
         let mut config = self.server.config.clone();
-        match &self.server.password {
-            None => {}
-            Some(Password::Environment(name)) => {
-                let password = std::env::var(name).map_err(|_| {
-                    DbError::Away(format!(
-                        "the password is to be in the variable `{name}`, which is not set"
-                    ))
-                })?;
-                config.password(password);
-            }
-            Some(Password::File(path)) => {
-                let text = std::fs::read_to_string(path).map_err(|error| {
-                    DbError::Away(format!("the password is to be in `{}`: {error}", path.display()))
-                })?;
-                config.password(text.lines().next().unwrap_or_default());
-            }
+        if let Some(password) = &self.server.password {
+            let password = password.read();
+            config.password(password.map_err(|why| DbError::Away(format!("the password {why}")))?);
         }
         if config.get_connect_timeout().is_none() {
             config.connect_timeout(CONNECT);
