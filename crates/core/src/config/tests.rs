@@ -364,3 +364,48 @@ fn durations_read_and_write() {
     assert_eq!(write_duration(Duration::from_secs(7200)), "2 h");
     assert_eq!(write_duration(Duration::from_micros(49_400)), "50 ms");
 }
+
+/// Keys that are asked for somewhere in the sources below a folder.
+fn asked_for(folder: &Path, keys: &mut std::collections::BTreeSet<String>) {
+    for entry in std::fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        if path.is_dir() {
+            asked_for(&path, keys);
+            continue;
+        }
+        let code = std::fs::read_to_string(&path).unwrap();
+        let readers = ["text", "texts", "flag", "count", "choice", "has", "section", "sections"];
+        let calls = readers.iter().map(|reader| format!(".{reader}(\""));
+        let helpers = ["&mut section, \"", "(section, \"", "&mut when, \""].map(str::to_owned);
+        for call in calls.chain(helpers) {
+            for (at, _) in code.match_indices(&call) {
+                let key = code[at + call.len()..].split('"').next().unwrap_or_default();
+                if !key.is_empty() && key.chars().all(|c| c.is_ascii_lowercase() || c == '_') {
+                    keys.insert(key.to_owned());
+                }
+            }
+        }
+    }
+}
+
+#[test]
+fn the_example_has_every_key_and_is_a_good_configuration() {
+    const EXAMPLE: &str = include_str!("../../../../docs/example.toml");
+    let file = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/example.toml");
+    Config::parse(&file.canonicalize().unwrap(), EXAMPLE).unwrap_or_else(|error| panic!("{error}"));
+    let source = Path::new(env!("CARGO_MANIFEST_DIR")).join("src");
+    let mut keys = std::collections::BTreeSet::new();
+    ["config", "work"].iter().for_each(|room| asked_for(&source.join(room), &mut keys));
+    assert!(keys.len() > 100, "{keys:?}");
+    let stands = |key: &String| {
+        let as_key = [format!("{key} "), format!("{{ {key} = "), format!(", {key} = ")];
+        let in_heading = [format!("[{key}"), format!(".{key}]"), format!(".{key}.")];
+        EXAMPLE.lines().any(|line| {
+            line.starts_with(&as_key[0])
+                || as_key[1..].iter().any(|part| line.contains(part))
+                || line.starts_with('[') && in_heading.iter().any(|part| line.contains(part))
+        })
+    };
+    let missing: Vec<&String> = keys.iter().filter(|key| !stands(key)).collect();
+    assert!(missing.is_empty(), "docs/example.toml has no {missing:?}");
+}
