@@ -100,7 +100,8 @@ fn lock(fd: &OwnedFd, takes: bool, key: FolderKey) -> Result<(), Elsewhere> {
 fn holder((device, inode): FolderKey) -> Option<u32> {
     let locks = std::fs::read_to_string("/proc/locks").ok()?;
     let (major, minor) = (libc::major(device), libc::minor(device));
-    let place = format!("{major:02x}:{minor:02x}:{inode}");
+    // With the space behind it: another inode may begin with the same digits.
+    let place = format!(" {major:02x}:{minor:02x}:{inode} ");
     let line = locks.lines().find(|line| line.contains(" FLOCK ") && line.contains(&place))?;
     line.split_whitespace().nth(4)?.parse().ok()
 }
