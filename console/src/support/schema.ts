@@ -1747,7 +1747,7 @@ export interface components {
      */
     Will: "work" | "file" | "repeat" | "pass over" | "hold" | "wait";
     /** @enum {string} */
-    WorkKind: "none" | "merge" | "load" | "run" | "offer";
+    WorkKind: "none" | "merge" | "load" | "run" | "send" | "offer";
     /**
      * @description How a worker ended.
      * @enum {string}

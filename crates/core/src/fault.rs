@@ -7,7 +7,7 @@
 //! passed to stderr.
 
 /// Points of the protocol, in its order.
-pub const POINTS: [&str; 32] = [
+pub const POINTS: [&str; 34] = [
     "enter.read",
     "enter.sync",
     "ledger.commit",
@@ -22,6 +22,8 @@ pub const POINTS: [&str; 32] = [
     "load.marked",
     "load.committed",
     "unload.marked",
+    "send.begin",
+    "send.answered",
     "run.begin",
     "run.ended",
     "publish.create",

@@ -30,7 +30,7 @@ fn imports_run_one_way() {
     for (crate_name, forbidden) in [
         ("tables", &["vadegate-", "rusqlite", "actix", "clap", "notify", "tokio."][..]),
         // The driver of PostgreSQL has a runtime inside; the core itself knows none.
-        ("core", &["vadegate-service", "actix", "clap", "tokio.", "ureq", "comfy-table"]),
+        ("core", &["vadegate-service", "actix", "clap", "tokio.", "comfy-table"]),
         ("service", &["clap", "comfy-table", "indicatif", "ureq"]),
     ] {
         let named = dependencies(crate_name);

@@ -67,6 +67,11 @@ fn ran(coast: &TestHome) -> Vec<String> {
     ran.lines().map(str::to_owned).collect()
 }
 
+fn sent(coast: &TestHome) -> Vec<String> {
+    let taken = crate::receiver::of(coast).taken();
+    taken.iter().map(|one| one.path.rsplit('/').next().unwrap_or_default().to_owned()).collect()
+}
+
 /// A fixture of each work.
 pub const FIXTURES: &[Fixture] = &[
     Fixture {
@@ -110,6 +115,20 @@ pub const FIXTURES: &[Fixture] = &[
         expected: name,
     },
     Fixture {
+        kind: WorkKind::Send,
+        section: "to = \"@RECEIVER@/v1/in/<name>\"\nask = \"@RECEIVER@/v1/by-sum/<sha256>\"\n\
+                  wait = \"20ms\"\nwait_up_to = \"50ms\"",
+        outside: &[],
+        elsewhere: Some(
+            "to = \"@RECEIVER@/v2/in/<name>\"\nask = \"@RECEIVER@/v2/by-sum/<sha256>\"",
+        ),
+        may_hold: false,
+        pulled: false,
+        refuses: None,
+        made: sent,
+        expected: name,
+    },
+    Fixture {
         kind: WorkKind::Offer,
         section: "lease = \"1m\"",
         outside: &[],
@@ -137,6 +156,10 @@ impl Fixture {
 
     /// Writes the configuration with this section.
     pub fn configure(&self, home: &TestHome, section: &str) {
+        let section = match section.contains("@RECEIVER@") {
+            true => section.replace("@RECEIVER@", &crate::receiver::of(home).base),
+            false => section.to_owned(),
+        };
         home.configure(&format!(
             "[gate.tide]\ndrop = \"drops\"\nsettle = \"0s\"\norder = \"name\"\n\
              archive = {{ into = \"archive\" }}\n[gate.tide.{}]\n{section}\n",

@@ -18,6 +18,7 @@
 //! * `console`: the page, in headless Chromium.
 //! * `demo`: the demo as a newcomer meets it.
 //! * `loads`: rows in tables of databases (`databases` makes these).
+//! * `sends`: files that go to a receiver (`receiver` is one).
 //! * `chaos`, `chaos_loads`: kill -9 at random moments under load.
 //! * `shots`: not a test; makes the pictures of `docs/screenshots` (ignored).
 //!
@@ -48,8 +49,10 @@ mod passes;
 mod people;
 mod power;
 mod promises;
+mod receiver;
 mod rehearse;
 mod reload;
+mod sends;
 mod service;
 mod shots;
 mod support;

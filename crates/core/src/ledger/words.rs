@@ -72,6 +72,8 @@ words! {
         Load = "load",
         /// A program is run for each.
         Run = "run",
+        /// Each is sent to a receiver by HTTP.
+        Send = "send",
         /// They are handed out to workers that ask.
         Offer = "offer",
     }

@@ -13,6 +13,7 @@ pub(crate) mod offer;
 pub(crate) mod retry;
 pub(crate) mod run;
 pub(crate) mod seam;
+pub(crate) mod send;
 pub(crate) mod tables;
 
 use crate::ledger::words::WorkKind;
@@ -30,5 +31,6 @@ pub(crate) const WORKS: &[Kind] = &[
     Kind { kind: WorkKind::Merge, read: merge::read, lost: nothing_lost },
     Kind { kind: WorkKind::Load, read: load::read, lost: load::lost_place },
     Kind { kind: WorkKind::Run, read: run::read, lost: nothing_lost },
+    Kind { kind: WorkKind::Send, read: send::read, lost: send::lost_place },
     Kind { kind: WorkKind::Offer, read: offer::read, lost: nothing_lost },
 ];
