@@ -24,5 +24,5 @@ pub mod work;
 /// The file system's.
 pub fn sum_of_file(path: &std::path::Path) -> std::io::Result<String> {
     let at = files::Reach::anywhere().at(&std::path::absolute(path)?)?;
-    filing::moving::sum_of(&at).map(|sum| files::sha256::hex(&sum))
+    filing::moving::sum_of(&at).map(|sum| sum.to_string())
 }

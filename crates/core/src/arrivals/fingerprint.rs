@@ -3,6 +3,7 @@
 use std::fs::File;
 use std::io::{self, Read};
 
+use crate::files::sha256::Sha256;
 use crate::files::sha256::Sum;
 use crate::files::version::Version;
 
@@ -23,7 +24,7 @@ pub(crate) fn fingerprint(
     file: &mut File,
     version: &Version,
     buffer: &mut [u8],
-) -> Result<[u8; 32], FingerprintError> {
+) -> Result<Sha256, FingerprintError> {
     crate::fault::at("enter.read")?;
     let mut sum = Sum::new();
     let mut length = 0;

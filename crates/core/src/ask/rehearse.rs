@@ -20,6 +20,7 @@ use crate::engine::pass::noticed::arriving;
 use crate::engine::pass::order::sort;
 use crate::engine::pass::pick::pick;
 use crate::engine::pass::replace::{IdentityHolder, holders as holders_of};
+use crate::files::sha256::Sha256;
 use crate::files::version::Kind;
 use crate::filing::folders::numbered;
 use crate::ledger::entering::NewEntry;
@@ -177,7 +178,7 @@ fn as_new(live: &Live, candidate: &Candidate) -> NewEntry {
         path,
         place: candidate.path.clone(),
         version: candidate.version,
-        sha256: [0; 32],
+        sha256: Sha256::default(),
         fields: candidate.fields.clone(),
         seen_at: candidate.seen_at,
         space: live.gate.space(),

@@ -15,7 +15,7 @@ use crate::config::identity::Repeats;
 use crate::engine::Engine;
 use crate::engine::error::EngineError;
 use crate::files::roots::Reach;
-use crate::files::sha256::hex;
+use crate::files::sha256::Sha256;
 use crate::files::version::Kind;
 use crate::filing::moving::sum_of;
 use crate::ledger::pending::WrittenOutput;
@@ -124,7 +124,7 @@ fn place_hash(path: &str) -> u64 {
 }
 
 impl Verifying<'_> {
-    fn sum(&self, path: &str) -> std::io::Result<[u8; 32]> {
+    fn sum(&self, path: &str) -> std::io::Result<Sha256> {
         sum_of(&self.reach.at(Path::new(path))?)
     }
 
@@ -186,7 +186,7 @@ impl Verifying<'_> {
             LocationStatus::Unreadable => (Differs::Unreadable, "it cannot be looked at".into()),
             LocationStatus::Gone => return None,
             LocationStatus::Unchanged if self.deep => match self.sum(&path) {
-                Ok(sum) if hex(&sum) == entry.sha256_there() => return None,
+                Ok(sum) if sum.to_string() == entry.sha256_there() => return None,
                 Ok(_) => (Differs::Changed, "its content is another".into()),
                 Err(error) => (Differs::Unreadable, format!("it cannot be read: {error}")),
             },
@@ -351,7 +351,7 @@ fn output_differs(
         if let Err(error) = read {
             return Some(unreadable(error));
         }
-        if hex(&sum.finish()) != piece.sha256 {
+        if sum.finish().to_string() != piece.sha256 {
             let because = format!("what batch {} wrote into it is changed", piece.batch);
             return Some((Differs::Changed, because));
         }

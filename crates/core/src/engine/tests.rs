@@ -7,8 +7,10 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use proptest::prelude::*;
+use sha2::Digest;
 
 use super::*;
+use crate::files::sha256::Sha256;
 use crate::files::version::Version;
 use crate::ledger::entering::{Entered, NewEntry, Policy};
 use crate::ledger::requests::staged_name;
@@ -63,9 +65,9 @@ impl Home {
 
     /// Enters a dropped file as the engine does; gives its number.
     fn enter(&self, ledger: &Ledger, name: &str, version: Version, worked: bool) -> i64 {
-        use sha2::{Digest, Sha256};
-        let sha256: [u8; 32] =
-            Sha256::digest(fs::read(self.path("drops").join(name)).unwrap()).into();
+        // By another library than ours.
+        let sum = sha2::Sha256::digest(fs::read(self.path("drops").join(name)).unwrap());
+        let sha256 = Sha256::from_bytes(&sum).unwrap();
         let new = NewEntry {
             gate: "tide".into(),
             drop_folder: self.path("drops").display().to_string(),
@@ -76,7 +78,7 @@ impl Home {
             fields: Fields::new(),
             seen_at: 1,
             space: "tide".into(),
-            identity: sha256.to_vec(),
+            identity: sha256.bytes().to_vec(),
             replaces: None,
             nothing_to_work: worked,
             held: None,
@@ -128,7 +130,7 @@ impl Home {
             outputs: vec![Some(MadeOutput {
                 inode: meta.ino(),
                 bytes: meta.len(),
-                sha256: [0; 32],
+                sha256: Sha256::default(),
                 rows: 1,
                 account: None,
             })],

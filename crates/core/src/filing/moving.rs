@@ -6,6 +6,7 @@ use std::path::PathBuf;
 
 use crate::fault::at;
 use crate::files::at::At;
+use crate::files::sha256::Sha256;
 use crate::files::version::Version;
 use crate::filing::folders::numbered;
 
@@ -113,11 +114,11 @@ fn stands_at_target(moving: &Moving<'_>) -> io::Result<bool> {
     }
     let alike =
         found.bytes == moving.version.bytes && found.modified_ns == moving.version.modified_ns;
-    Ok(alike && crate::files::sha256::hex(&sum_of(moving.target)?) == moving.sha256)
+    Ok(alike && sum_of(moving.target)?.to_string() == moving.sha256)
 }
 
 /// SHA-256 of a file.
-pub(crate) fn sum_of(place: &At) -> io::Result<[u8; 32]> {
+pub(crate) fn sum_of(place: &At) -> io::Result<Sha256> {
     let mut sum = crate::files::sha256::Sum::new();
     io::copy(&mut place.open()?, &mut sum)?;
     Ok(sum.finish())
@@ -193,7 +194,7 @@ fn copy_verified(moving: &Moving<'_>, staged: &At) -> io::Result<bool> {
     copy.sync_all()?;
     drop(copy);
     at("file.verify")?;
-    Ok(crate::files::sha256::hex(&sum_of(staged)?) == moving.sha256)
+    Ok(sum_of(staged)?.to_string() == moving.sha256)
 }
 
 #[cfg(test)]
@@ -230,7 +231,7 @@ mod tests {
             let (from, to) = (at_path(&source), at_path(&target));
             std::fs::write(&source, "rows").unwrap();
             let version = from.version().unwrap().unwrap();
-            let sum = crate::files::sha256::hex(&sum_of(&from).unwrap());
+            let sum = sum_of(&from).unwrap().to_string();
 
             std::fs::write(&target, "other").unwrap();
             assert_eq!(move_to(&moving(&from, &version, &to, &sum)).unwrap(), Moved::Taken);
@@ -275,7 +276,7 @@ mod tests {
         let (from, to) = (at_path(&source), at_path(&target));
         std::fs::write(&source, "rows").unwrap();
         let version = from.version().unwrap().unwrap();
-        let sum = crate::files::sha256::hex(&sum_of(&from).unwrap());
+        let sum = sum_of(&from).unwrap().to_string();
         let job = moving(&from, &version, &to, &sum);
         assert!(copy_verified(&job, &to).unwrap());
         assert_eq!(move_to(&job).unwrap(), Moved::Already);

@@ -4,6 +4,7 @@ use std::borrow::Cow;
 
 use rusqlite::{OptionalExtension, params};
 
+use crate::files::sha256::Sha256;
 use crate::files::version::Version;
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, writing};
@@ -22,7 +23,7 @@ pub(crate) struct NewEntry {
     /// Where it lies for the gate that looks at it.
     pub place: String,
     pub version: Version,
-    pub sha256: [u8; 32],
+    pub sha256: Sha256,
     pub fields: Fields,
     /// When it was first noticed, in milliseconds.
     pub seen_at: i64,
@@ -433,7 +434,7 @@ pub(crate) fn replace(
     old: i64,
     new: &NewEntry,
 ) -> Result<Option<Entered>, LedgerError> {
-    let found: Option<(String, Vec<u8>)> = tx
+    let found: Option<(String, Sha256)> = tx
         .connection
         .query_row("SELECT state, sha256 FROM entry WHERE id = ? AND in_drop = 1", [old], |row| {
             Ok((row.get(0)?, row.get(1)?))

@@ -4,6 +4,7 @@
 use rusqlite::OptionalExtension;
 use rusqlite::types::Value;
 
+use crate::files::sha256::Sha256;
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading};
 use crate::ledger::rows::{escape_like, select, text};
@@ -38,7 +39,7 @@ impl Ledger {
     pub(crate) fn moved_to(
         &self,
         place: &str,
-        sum: Option<[u8; 32]>,
+        sum: Option<Sha256>,
     ) -> Result<Option<Entry>, LedgerError> {
         let name = place.rsplit('/').next().unwrap_or(place);
         let of_name = self.of_exact_path(name)?;
@@ -58,7 +59,7 @@ impl Ledger {
 
     /// Whether an entry lies at this place, or is just being moved there; `sum` is that
     /// of the file.
-    pub(crate) fn knows_place(&self, place: &str, sum: [u8; 32]) -> Result<bool, LedgerError> {
+    pub(crate) fn knows_place(&self, place: &str, sum: Sha256) -> Result<bool, LedgerError> {
         self.read(|reader| {
             // By the sum there is an index, whatever the file is called.
             let query = || -> rusqlite::Result<bool> {
@@ -70,7 +71,7 @@ impl Ledger {
                        SELECT 1 FROM entry WHERE sha256 = ?1 AND identity IS NOT sha256
                          AND (target = ?2 OR source = ?2))",
                 )?;
-                select.query_row((sum.as_slice(), place), |row| row.get(0))
+                select.query_row((sum, place), |row| row.get(0))
             };
             query().map_err(reading)
         })
@@ -101,9 +102,9 @@ impl Ledger {
     ///
     /// # Errors
     /// [`LedgerError`].
-    pub fn with_sum(&self, sum: &[u8; 32], limit: u32) -> Result<Vec<Entry>, LedgerError> {
+    pub fn with_sum(&self, sum: &Sha256, limit: u32) -> Result<Vec<Entry>, LedgerError> {
         let mut found = Vec::new();
-        let value = || Value::Blob(sum.to_vec());
+        let value = || Value::Blob(sum.bytes().to_vec());
         for space in self.names("SELECT name FROM space")? {
             // Where the content is the identity, that index has it.
             let rest = "WHERE space = ? AND identity = ? AND sha256 = ?";
@@ -132,7 +133,7 @@ impl Ledger {
     pub(crate) fn fate(
         &self,
         entry: i64,
-        sha256: &[u8; 32],
+        sha256: &Sha256,
     ) -> Result<Option<ReplacementOutcome>, LedgerError> {
         let found: Option<(bool, bool)> = self.read(|reader| {
             reader
@@ -142,7 +143,7 @@ impl Ledger {
                 )
                 .and_then(|mut select| {
                     let row = |row: &rusqlite::Row<'_>| Ok((row.get(0)?, row.get(1)?));
-                    select.query_row((entry, &sha256[..]), row).optional()
+                    select.query_row((entry, sha256), row).optional()
                 })
                 .map_err(reading)
         })?;

@@ -4,9 +4,10 @@ use rusqlite::{Row, params};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::files::sha256::Sha256;
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading};
-use crate::ledger::rows::{hex, time};
+use crate::ledger::rows::time;
 use crate::ledger::transitions::as_i64;
 use crate::ledger::types::Output;
 use crate::ledger::words::OutputRole;
@@ -123,7 +124,7 @@ pub(crate) fn output(row: &Row<'_>) -> rusqlite::Result<Output> {
         mode: row.get(1)?,
         bytes: row.get::<_, Option<i64>>(2)?.map(i64::cast_unsigned),
         rows: row.get::<_, Option<i64>>(3)?.map(i64::cast_unsigned),
-        sha256: row.get::<_, Option<Vec<u8>>>(4)?.map(|sum| hex(&sum)),
+        sha256: row.get::<_, Option<Sha256>>(4)?.map(|sum| sum.to_string()),
         published_at: row.get::<_, Option<i64>>(5)?.map(time),
         role,
         label: role.label().to_owned(),

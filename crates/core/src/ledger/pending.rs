@@ -7,11 +7,12 @@ use std::time::Duration;
 use rusqlite::types::Value;
 use rusqlite::{Connection, OptionalExtension};
 
+use crate::files::sha256::Sha256;
 use crate::files::version::Version;
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading};
 use crate::ledger::requests::Unpublished;
-use crate::ledger::rows::{IN_DROP, hex, select, text, time};
+use crate::ledger::rows::{IN_DROP, select, text, time};
 use crate::ledger::state::State;
 use crate::ledger::transitions::as_i64;
 use crate::ledger::types::OpenEntry;
@@ -142,7 +143,7 @@ impl Ledger {
                             mode: row.get(3)?,
                             base_bytes: row.get::<_, i64>(4)?.cast_unsigned(),
                             bytes: row.get::<_, i64>(5)?.cast_unsigned(),
-                            sha256: hex(&row.get::<_, Vec<u8>>(6)?),
+                            sha256: row.get::<_, Sha256>(6)?.to_string(),
                         })
                     })?
                     .collect()

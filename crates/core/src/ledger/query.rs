@@ -8,6 +8,7 @@ use jiff::Timestamp;
 use rusqlite::types::Value;
 use rusqlite::{Connection, params_from_iter};
 
+use crate::files::sha256::Sha256;
 use crate::ledger::error::{LedgerError, reading};
 use crate::ledger::rows::{escape_like, text};
 use crate::ledger::state::State;
@@ -112,7 +113,7 @@ impl Parts {
 /// What narrows it to few entries by itself.
 fn by_identity(query: &Query, parts: &mut Parts) -> Result<(), LedgerError> {
     if let Some(sum) = &query.sum {
-        let sum = unhex(sum).ok_or_else(|| {
+        let sum = Sha256::from_hex(sum.trim()).ok_or_else(|| {
             LedgerError::Question(format!(
                 "`{sum}` is no SHA-256; expected 64 hexadecimal digits, as sha256sum prints them"
             ))
@@ -121,7 +122,7 @@ fn by_identity(query: &Query, parts: &mut Parts) -> Result<(), LedgerError> {
             "id IN (SELECT id FROM entry WHERE space IN (SELECT name FROM space) AND identity = ?
                       AND sha256 = identity
                     UNION SELECT id FROM entry WHERE sha256 = ? AND identity IS NOT sha256)",
-            [Value::Blob(sum.clone()), Value::Blob(sum)],
+            [Value::Blob(sum.bytes().to_vec()), Value::Blob(sum.bytes().to_vec())],
         );
     }
     if let Some(output) = &query.output {
@@ -237,13 +238,4 @@ pub(crate) fn tally(
         )
         .and_then(|mut select| select.query_row((gate, state.map(State::word)), |row| row.get(0)))
         .map_err(reading)
-}
-
-/// Bytes of 64 hexadecimal digits.
-fn unhex(digits: &str) -> Option<Vec<u8>> {
-    let digits = digits.trim();
-    if digits.len() != 64 || !digits.is_ascii() {
-        return None;
-    }
-    (0..32).map(|at| u8::from_str_radix(digits.get(at * 2..at * 2 + 2)?, 16).ok()).collect()
 }

@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 
+use crate::files::sha256::Sha256;
 use crate::ledger::words::{Effect, OutputMode, OutputRole, WorkKind};
 
 /// Entries that are claimed for work together.
@@ -59,7 +60,7 @@ pub(crate) struct PlannedOutput {
     /// Its length, when it is written behind what is there.
     pub base_bytes: u64,
     /// The version from which it is made, when it takes the place of that.
-    pub base_sha256: Option<[u8; 32]>,
+    pub base_sha256: Option<Sha256>,
     pub role: OutputRole,
 }
 
@@ -68,7 +69,7 @@ pub(crate) struct PlannedOutput {
 pub(crate) struct MadeOutput {
     pub inode: u64,
     pub bytes: u64,
-    pub sha256: [u8; 32],
+    pub sha256: Sha256,
     pub rows: u64,
     /// Its account, as JSON.
     pub account: Option<String>,
@@ -96,7 +97,7 @@ pub(crate) struct Unpublished {
     pub staged: String,
     pub mode: OutputMode,
     pub base_bytes: u64,
-    pub base_sha256: Option<[u8; 32]>,
+    pub base_sha256: Option<Sha256>,
     pub inode: u64,
     pub bytes: u64,
 }

@@ -4,6 +4,7 @@ use jiff::Timestamp;
 use rusqlite::types::Value;
 use rusqlite::{Connection, Row, params_from_iter};
 
+use crate::files::sha256::Sha256;
 use crate::files::version::Version;
 use crate::ledger::error::{LedgerError, reading};
 use crate::ledger::state::State;
@@ -24,10 +25,6 @@ pub(crate) const IN_DROP: [&str; 2] = [
 
 pub(crate) fn time(millis: i64) -> Timestamp {
     Timestamp::from_millisecond(millis).unwrap_or_default()
-}
-
-pub(crate) fn hex(bytes: &[u8]) -> String {
-    crate::files::sha256::hex(bytes)
 }
 
 pub(crate) fn filing(row: &Row<'_>) -> rusqlite::Result<OpenEntry> {
@@ -55,7 +52,7 @@ pub(crate) fn filing(row: &Row<'_>) -> rusqlite::Result<OpenEntry> {
         path,
         bytes,
         modified: Timestamp::from_nanosecond(i128::from(modified_ns)).unwrap_or_default(),
-        sha256: hex(&row.get::<_, Vec<u8>>(7)?),
+        sha256: row.get::<_, Sha256>(7)?.to_string(),
         state: State::of(&state).unwrap_or(State::Held),
         fields: serde_json::from_str(&fields).unwrap_or_default(),
         seen_at: time(row.get(10)?),
@@ -71,7 +68,7 @@ pub(crate) fn filing(row: &Row<'_>) -> rusqlite::Result<OpenEntry> {
         revision_of: row.get(22)?,
         forgotten: row.get(23)?,
         filed_bytes,
-        filed_sha256: row.get::<_, Option<Vec<u8>>>(26)?.map(|sum| hex(&sum)),
+        filed_sha256: row.get::<_, Option<Sha256>>(26)?.map(|sum| sum.to_string()),
     };
     Ok(OpenEntry { entry, version, target })
 }

@@ -4,6 +4,7 @@ use std::sync::Arc;
 use proptest::prelude::*;
 
 use super::*;
+use crate::files::sha256::Sha256;
 use crate::files::version::Version;
 use crate::ledger::entering::{Entered, NewEntry, Policy, Target};
 use crate::ledger::error::writing;
@@ -17,7 +18,7 @@ fn new(path: &str, content: u8) -> NewEntry {
         path: path.into(),
         place: path.into(),
         version: Version { bytes: 3, modified_ns: i64::from(content), inode: 7, changed_ns: 0 },
-        sha256: [content; 32],
+        sha256: Sha256::from_bytes(&[content; 32]).unwrap(),
         fields: Fields::new(),
         seen_at: 1,
         space: "tide".into(),
@@ -448,8 +449,10 @@ fn eight_readers_page_through_the_ledger_while_it_is_written() {
         for piece in 0..count.div_ceil(500) {
             let entries = (piece * 500..(piece + 1) * 500).map(|number| {
                 let mut one = new(&format!("{number}.csv"), 0);
-                one.sha256[..4].copy_from_slice(&number.to_be_bytes());
-                one.identity = one.sha256.to_vec();
+                let mut sum = *one.sha256.bytes();
+                sum[..4].copy_from_slice(&number.to_be_bytes());
+                one.sha256 = Sha256::from_bytes(&sum).unwrap();
+                one.identity = sum.to_vec();
                 one
             });
             ledger.enter(entries.collect(), archive()).unwrap().wait().unwrap();

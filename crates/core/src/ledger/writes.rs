@@ -3,6 +3,7 @@
 
 use rusqlite::{OptionalExtension, params};
 
+use crate::files::sha256::Sha256;
 use crate::files::version::Version;
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, writing};
@@ -275,7 +276,7 @@ impl Ledger {
         &self,
         entry: i64,
         version: Version,
-        sha256: [u8; 32],
+        sha256: Sha256,
     ) -> Result<(), LedgerError> {
         self.submit(move |tx| {
             let gate: String = tx
@@ -294,7 +295,7 @@ impl Ledger {
                     |row| row.get(0),
                 )
                 .map_err(writing)?;
-            let sum = crate::files::sha256::hex(&sha256);
+            let sum = sha256.to_string();
             let words = format!(
                 "its program changed the file: it has {} bytes now, and the sum {sum}",
                 version.bytes

@@ -30,7 +30,6 @@ pub(crate) struct Section<'a> {
 }
 
 /// A value by a name of the user's own.
-#[allow(dead_code, reason = "for works that name headers")]
 pub(crate) enum Named<'a> {
     Text(Found<'a, String>),
     Table(Section<'a>),
@@ -333,7 +332,6 @@ impl<'a> Section<'a> {
     }
 
     /// A table whose keys are names of the user's own, with texts or tables as values.
-    #[allow(dead_code, reason = "for works that name headers")]
     pub fn named(&mut self, key: &'static str) -> Vec<(String, Named<'a>)> {
         let Some(section) = self.section(key) else { return Vec::new() };
         let layer = &section.layers[0];

@@ -10,7 +10,6 @@ use crate::settings::reader::{Named, Section};
 #[derive(Clone, PartialEq, Eq)]
 pub enum Secret {
     /// In the configuration itself.
-    #[allow(dead_code, reason = "for works that name headers")]
     Text(String),
     /// In this variable of the environment.
     Environment(String),
@@ -60,7 +59,6 @@ impl Secret {
     }
 
     /// Reads a table of values by names of the user's own.
-    #[allow(dead_code, reason = "for works that name headers")]
     pub fn named(
         section: &mut Section<'_>,
         key: &'static str,

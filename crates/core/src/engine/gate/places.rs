@@ -6,7 +6,6 @@ use crate::config::gate::Archive;
 use crate::config::identity::Repeats;
 use crate::engine::gate::state::Live;
 use crate::engine::shared::Context;
-use crate::files::sha256::hex;
 use crate::ledger::entering::NewEntry;
 use crate::ledger::types::Entry;
 use crate::pattern::template::{Builtins, Template, TemplateError};
@@ -54,7 +53,7 @@ impl Live {
         };
         let now = Timestamp::now();
         let modified = Timestamp::from_nanosecond(i128::from(new.version.modified_ns));
-        let sum = hex(&new.sha256);
+        let sum = new.sha256.to_string();
         let values = Builtins {
             path: &new.path,
             gate: &new.gate,

@@ -2,6 +2,7 @@
 
 use crate::arrivals::settle::Look;
 use crate::engine::gate::state::Arriving;
+use crate::files::sha256::Sha256;
 use crate::files::version::Version;
 use crate::ledger::types::PickMark;
 use crate::pattern::Fields;
@@ -45,7 +46,7 @@ pub(crate) struct Settled {
     pub fields: Fields,
     pub seen_at: i64,
     pub version: Version,
-    pub sha256: [u8; 32],
+    pub sha256: Sha256,
     /// Why it is held rather than worked.
     pub held: Option<String>,
     pub passed_over: Option<String>,

@@ -12,6 +12,7 @@ use crate::config::settle::{Companion, MarkerFor, SettleBy};
 use crate::engine::gate::places::builtins_of_path;
 use crate::engine::gate::state::Live;
 use crate::files::at::Meta;
+use crate::files::sha256::Sha256;
 use crate::files::version::Version;
 use crate::pattern::Fields;
 use crate::settings::values::{write_bytes, write_duration};
@@ -140,10 +141,10 @@ pub(crate) fn check_sum(
     path: &str,
     fields: &Fields,
     look: &Look,
-    sha256: &[u8; 32],
+    sha256: &Sha256,
 ) -> Sum {
     let SettleBy::Checksum(companion, quiet) = &live.gate.settle.by else { return Sum::Right };
-    let sha256 = crate::files::sha256::hex(sha256);
+    let sha256 = sha256.to_string();
     let place = companion_of(live, companion, &live.gate.drops.path_of(path), fields);
     let shown = place.file_name().unwrap_or_default().to_string_lossy().into_owned();
     let name = path.rsplit('/').next().unwrap_or(path);

@@ -7,6 +7,7 @@ use crate::config::identity::{Once, Repeats};
 use crate::config::pick::Others;
 use crate::engine::gate::state::Live;
 use crate::engine::pass::candidate::Settled;
+use crate::files::sha256::Sha256;
 use crate::ledger::entering::{NewEntry, Policy};
 use crate::ledger::error::LedgerError;
 use crate::ledger::state::State;
@@ -68,7 +69,7 @@ pub(crate) fn into_entry(new: NewEntry, id: i64, state: State) -> Entry {
         drop: new.drop_folder,
         bytes: new.version.bytes,
         modified: Timestamp::from_nanosecond(i128::from(new.version.modified_ns)).unwrap_or(now),
-        sha256: crate::files::sha256::hex(&new.sha256),
+        sha256: new.sha256.to_string(),
         state,
         fields: new.fields,
         seen_at: Timestamp::from_millisecond(new.seen_at).unwrap_or(now),
@@ -100,22 +101,18 @@ pub(crate) fn policy(gate: &Gate) -> Policy {
 
 /// The identity of an entry, as its gate has it now.
 pub(crate) fn identity_of(live: &Live, entry: &Entry) -> Vec<u8> {
-    let mut sha256 = [0; 32];
-    for (at, byte) in sha256.iter_mut().enumerate() {
-        let digits = entry.sha256.get(at * 2..at * 2 + 2).unwrap_or_default();
-        *byte = u8::from_str_radix(digits, 16).unwrap_or_default();
-    }
+    let sha256 = Sha256::from_hex(&entry.sha256).unwrap_or_default();
     let place = live.place_of(&entry.drop, &entry.path);
     let placed = place.as_deref().and_then(|place| live.gate.drops.placed(place));
     identity(live.gate.once, placed.map_or(entry.path.as_str(), |placed| placed.name), &sha256)
 }
 
 /// What makes an entry the same as another, in its space.
-fn identity(once: Once, path: &str, sha256: &[u8; 32]) -> Vec<u8> {
+fn identity(once: Once, path: &str, sha256: &Sha256) -> Vec<u8> {
     let path = path.as_bytes();
     match once {
-        Once::Content => sha256.to_vec(),
+        Once::Content => sha256.bytes().to_vec(),
         Once::Name => path.to_vec(),
-        Once::NameAndContent => [path, b"\0", sha256].concat(),
+        Once::NameAndContent => [path, b"\0", sha256.bytes()].concat(),
     }
 }

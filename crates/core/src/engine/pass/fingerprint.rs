@@ -12,6 +12,7 @@ use crate::engine::pass::candidate::{Candidate, Settled};
 use crate::engine::pass::complete::{Sum, check_sum};
 use crate::engine::pass::noticed::new_version;
 use crate::files::durable::{Durability, Unsynced, start_writing, write_back_time};
+use crate::files::sha256::Sha256;
 use crate::files::version::Version;
 use crate::filing::folders::Folders;
 
@@ -81,7 +82,7 @@ pub(crate) fn fingerprint_all(
 
 /// The fingerprint, why the file is held if it is, and the file when it is to be made
 /// durable; else why the file waits, or `None` when it vanished.
-type Taken = Result<([u8; 32], Option<String>, Option<File>), Option<String>>;
+type Taken = Result<(Sha256, Option<String>, Option<File>), Option<String>>;
 
 fn take_fingerprint(
     live: &Live,

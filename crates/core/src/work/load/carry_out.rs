@@ -4,6 +4,7 @@ use std::time::{Duration, Instant};
 
 use vadegate_tables::{Account, Plan};
 
+use crate::files::sha256::Sha256;
 use crate::ledger::requests::{Claimed, MadeOutput};
 use crate::ledger::types::OpenEntry;
 use crate::words;
@@ -122,5 +123,5 @@ fn markers_of(
 
 /// What the ledger keeps of a load.
 pub(crate) fn loaded_output(rows: u64, account: String) -> MadeOutput {
-    MadeOutput { inode: 0, bytes: 0, sha256: [0; 32], rows, account: Some(account) }
+    MadeOutput { inode: 0, bytes: 0, sha256: Sha256::default(), rows, account: Some(account) }
 }

@@ -1,7 +1,6 @@
 //! Carrying out a merge: all outputs of a batch are staged.
 
 use crate::files::at::At;
-use crate::files::sha256::hex;
 use crate::filing::staging::stage_text;
 use crate::ledger::requests::Claimed;
 use crate::work::env::Env;
@@ -50,7 +49,7 @@ impl MergePlan {
             let json = serde_json::json!({
                 "output": output.display().to_string(),
                 "batch": claimed.batch,
-                "sha256": outputs[0].as_ref().map(|made| hex(&made.sha256)),
+                "sha256": outputs[0].as_ref().map(|made| made.sha256.to_string()),
                 "account": made.account,
             });
             let text = format!("{json}\n");

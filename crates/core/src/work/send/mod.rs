@@ -15,6 +15,7 @@ use std::time::Duration;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 
 use crate::fault::at;
+use crate::files::sha256::Sha256;
 use crate::files::version::Version;
 use crate::ledger::pending::OpenClaim;
 use crate::ledger::requests::{Claimed, MadeOutput, OutputAt, PlannedOutput};
@@ -234,7 +235,7 @@ fn sent(to: &str) -> PlannedOutput {
 
 /// What the ledger keeps of a file that was sent.
 fn copied(bytes: u64) -> MadeOutput {
-    MadeOutput { inode: 0, bytes, sha256: [0; 32], rows: 0, account: None }
+    MadeOutput { inode: 0, bytes, sha256: Sha256::default(), rows: 0, account: None }
 }
 
 /// A file with its receiver.
@@ -291,7 +292,7 @@ impl Sending {
             address: letter.to.clone(),
             name: entry.name.clone(),
             bytes: letter.filing.version.bytes,
-            sha256: sum_of(entry),
+            sha256: Sha256::from_hex(entry.sha256_there()).unwrap_or_default(),
             key: claimed.key.clone(),
         };
         at("send.begin").map_err(|error| silent(Failure::Away(error.to_string())))?;
@@ -356,15 +357,4 @@ fn source(error: std::io::Error) -> Failure {
             _ => SourceFault::Unreadable(error),
         },
     )
-}
-
-/// The sum of an entry's file as it lies there.
-fn sum_of(entry: &Entry) -> [u8; 32] {
-    let mut sum = [0; 32];
-    let digits = entry.sha256_there();
-    for (at, byte) in sum.iter_mut().enumerate() {
-        let two = digits.get(at * 2..at * 2 + 2).unwrap_or_default();
-        *byte = u8::from_str_radix(two, 16).unwrap_or_default();
-    }
-    sum
 }

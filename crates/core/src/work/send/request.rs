@@ -13,6 +13,7 @@ use rustls::pki_types::pem::PemObject;
 use ureq::tls::{Certificate, RootCerts, TlsConfig};
 use ureq::{Agent, SendBody};
 
+use crate::files::sha256::Sha256;
 use crate::files::sha256::Sum;
 use crate::work::send::config::{Body, SendConfig};
 
@@ -26,7 +27,7 @@ pub(crate) struct Outgoing {
     pub address: String,
     pub name: String,
     pub bytes: u64,
-    pub sha256: [u8; 32],
+    pub sha256: Sha256,
     /// The same at every attempt.
     pub key: String,
 }
@@ -124,8 +125,10 @@ pub(crate) fn send(
     file: impl Read + Send + 'static,
     stopping: &Arc<AtomicBool>,
 ) -> Result<Answer, NoAnswer> {
-    let boundary =
-        format!("vadegate-{}", STANDARD.encode(outgoing.sha256).replace(['+', '/', '='], "-"));
+    let boundary = format!(
+        "vadegate-{}",
+        STANDARD.encode(outgoing.sha256.bytes()).replace(['+', '/', '='], "-")
+    );
     let (before, after, kind) = match &config.body {
         Body::Whole => (String::new(), String::new(), "application/octet-stream".to_owned()),
         Body::Form(part) => (
@@ -167,13 +170,13 @@ pub(crate) fn send(
 }
 
 /// The digest of a representation (RFC 9530).
-fn digest(sha256: &[u8; 32]) -> String {
-    format!("sha-256=:{}:", STANDARD.encode(sha256))
+fn digest(sha256: &Sha256) -> String {
+    format!("sha-256=:{}:", STANDARD.encode(sha256.bytes()))
 }
 
 /// The head of the part of a form in which the file stands (RFC 7578), its name written as
 /// browsers do.
-fn form_head(boundary: &str, part: &str, name: &str, sha256: &[u8; 32]) -> String {
+fn form_head(boundary: &str, part: &str, name: &str, sha256: &Sha256) -> String {
     let clean = |text: &str| text.replace('"', "%22").replace('\r', "%0D").replace('\n', "%0A");
     format!(
         "--{boundary}\r\nContent-Disposition: form-data; name=\"{}\"; filename=\"{}\"\r\n\
@@ -190,7 +193,7 @@ struct Bounded<R> {
     inner: R,
     left: u64,
     sum: Option<Sum>,
-    expected: [u8; 32],
+    expected: Sha256,
     stopping: Arc<AtomicBool>,
 }
 
@@ -302,7 +305,7 @@ mod tests {
 
     #[test]
     fn a_name_cannot_leave_the_part_of_its_form() {
-        let head = form_head("b", "file", "a\"\r\nX: y.csv", &[0; 32]);
+        let head = form_head("b", "file", "a\"\r\nX: y.csv", &Sha256::default());
         assert!(head.contains("filename=\"a%22%0D%0AX: y.csv\""), "{head}");
         assert_eq!(head.matches("\r\n").count(), 5, "{head}");
     }

@@ -90,7 +90,7 @@ pub(crate) fn word(kind: Kind) -> &'static str {
 /// A number for an advisory lock, the same for the same name.
 pub(crate) fn lock_number(name: &str) -> i64 {
     let sum = crate::files::sha256::Sum::of(name.as_bytes());
-    let [a, b, c, d, e, f, g, h, ..] = sum;
+    let [a, b, c, d, e, f, g, h, ..] = *sum.bytes();
     i64::from_be_bytes([a, b, c, d, e, f, g, h])
 }
 
