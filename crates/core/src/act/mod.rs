@@ -1,9 +1,11 @@
 //! What people and workers do.
 
 pub(crate) mod actions;
+pub(crate) mod adopt;
 pub(crate) mod leases;
 pub(crate) mod reload;
 
-pub use actions::{Adoption, Done, EntryAction, How, LeftFile, PriorWork, Refused};
+pub use actions::{Done, EntryAction, How, PriorWork, Refused};
+pub use adopt::{Adoption, LeftFile};
 pub use leases::{Offered, WorkerEnd};
 pub use reload::Reloaded;

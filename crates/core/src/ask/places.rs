@@ -9,9 +9,10 @@ use crate::ask::verify::{Difference, Differs};
 use crate::engine::Engine;
 use crate::engine::error::EngineError;
 use crate::engine::gate::state::Live;
-use crate::ledger::pending::ProvenOutput;
+use crate::ledger::made::ProvenOutput;
 use crate::ledger::types::Entry;
-use crate::work::seam::{NotDone, PlaceDiffers, Work};
+use crate::work::outcome::{NotDone, PlaceDiffers};
+use crate::work::seam::Work;
 
 /// A column of a table of a database.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]

@@ -23,7 +23,7 @@ use crate::engine::pass::replace::{IdentityHolder, holders as holders_of};
 use crate::files::sha256::Sha256;
 use crate::files::version::Kind;
 use crate::filing::folders::numbered;
-use crate::ledger::entering::NewEntry;
+use crate::ledger::new_entry::NewEntry;
 use crate::ledger::state::State;
 
 /// Tells what a pass would do now, in the order in which it would.

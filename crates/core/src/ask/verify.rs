@@ -18,7 +18,7 @@ use crate::files::roots::Reach;
 use crate::files::sha256::Sha256;
 use crate::files::version::Kind;
 use crate::filing::moving::sum_of;
-use crate::ledger::pending::WrittenOutput;
+use crate::ledger::made::WrittenOutput;
 use crate::ledger::state::State;
 use crate::ledger::types::{Entry, Query};
 use crate::ledger::words::OutputMode;

@@ -9,6 +9,7 @@
 pub(crate) mod batch;
 pub(crate) mod drops;
 pub(crate) mod gate;
+pub(crate) mod gate_reading;
 pub(crate) mod identity;
 pub(crate) mod pick;
 pub(crate) mod service;
@@ -136,7 +137,7 @@ impl Config {
             sections.extend(top.sections("gate"));
             top.finish();
         }
-        let gates = gate::read_all(sections, &likes, &folder);
+        let gates = gate_reading::read_all(sections, &likes, &folder);
         let faults: Vec<Fault> = documents.iter().flat_map(Document::faults).collect();
         match first_service {
             Some(service) if faults.is_empty() => {

@@ -5,61 +5,15 @@ use std::borrow::Cow;
 use rusqlite::{OptionalExtension, params};
 
 use crate::files::sha256::Sha256;
-use crate::files::version::Version;
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, writing};
+use crate::ledger::identity::{First, holder, kept};
+use crate::ledger::new_entry::{NewEntry, Target};
 use crate::ledger::state::{Cause, State};
 use crate::ledger::transitions::{as_i64, gone_one, set, step_and};
 use crate::ledger::types::PickMark;
 use crate::ledger::writer::{Ticket, Tx};
 use crate::pattern::Fields;
-
-/// A settled version that is to be entered.
-#[derive(Debug, Clone)]
-pub(crate) struct NewEntry {
-    pub gate: String,
-    pub drop_folder: String,
-    pub path: String,
-    /// Where it lies for the gate that looks at it.
-    pub place: String,
-    pub version: Version,
-    pub sha256: Sha256,
-    pub fields: Fields,
-    /// When it was first noticed, in milliseconds.
-    pub seen_at: i64,
-    /// The identity space, and the identity in it.
-    pub space: String,
-    pub identity: Vec<u8>,
-    /// The entry of an earlier version that still lay at this path.
-    pub replaces: Option<i64>,
-    /// The gate has no work: the entry is worked as it is entered.
-    pub nothing_to_work: bool,
-    /// It is held from the start, for this reason.
-    pub held: Option<String>,
-    /// It is passed over, for this reason.
-    pub passed_over: Option<String>,
-    /// Whether what is passed over is filed.
-    pub others_filed: bool,
-    /// What its part is to remember, when it was picked.
-    pub mark: Option<PickMark>,
-    /// What the gate wants of repeats and revisions.
-    pub policy: Policy,
-}
-
-/// What a gate wants of repeats and revisions.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub(crate) struct Policy {
-    pub hold_repeats: bool,
-    pub delete_repeats: bool,
-    pub hold_revisions: bool,
-    /// After so many milliseconds an identity may come again.
-    pub once_for_ms: Option<i64>,
-}
-
-/// Decides where an entry is to be moved, given its number and whether it is a
-/// repeat; an error holds it.
-pub(crate) type Target =
-    std::sync::Arc<dyn Fn(&NewEntry, i64, bool) -> Result<Option<String>, String> + Send + Sync>;
 
 /// What became of a version that was to be entered.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -281,66 +235,6 @@ pub(crate) fn insert_adopted(
     tx.count(&new.gate, None, State::Adopted);
     tx.tell(id, &new.gate, State::Adopted, Cause::Person, words)?;
     Ok(id)
-}
-
-/// The entry that has an identity.
-pub(crate) struct First {
-    pub entry: i64,
-    /// None when the entry was trimmed away.
-    state: Option<State>,
-    /// When it was worked, or entered.
-    at: i64,
-}
-
-impl First {
-    /// The entry, there or trimmed away, that has the identity of a version now.
-    pub fn of(tx: &Tx<'_>, new: &NewEntry) -> Result<Option<First>, LedgerError> {
-        let first = match kept(tx, new)? {
-            Some(kept) => Some(kept),
-            None => holder(tx, new)?,
-        };
-        Ok(first.filter(|first| !first.is_over(new.policy.once_for_ms, tx.now)))
-    }
-
-    /// Whether its identity may come again.
-    fn is_over(&self, once_for_ms: Option<i64>, now: i64) -> bool {
-        let open =
-            matches!(self.state, Some(State::Ready | State::Working | State::Worked | State::Held));
-        !open && once_for_ms.is_some_and(|time| now.saturating_sub(self.at) > time)
-    }
-}
-
-/// The entry that holds the identity of a version.
-fn holder(tx: &Tx<'_>, new: &NewEntry) -> Result<Option<First>, LedgerError> {
-    tx.connection
-        .prepare_cached(
-            "SELECT id, state, COALESCE(worked_at, ready_at) FROM entry
-             WHERE space = ? AND identity = ?",
-        )
-        .and_then(|mut select| {
-            let found = |row: &rusqlite::Row<'_>| {
-                let state: String = row.get(1)?;
-                Ok(First { entry: row.get(0)?, state: State::of(&state), at: row.get(2)? })
-            };
-            select.query_row(params![new.space, new.identity], found).optional()
-        })
-        .map_err(writing)
-}
-
-/// The trimmed entry that had the identity of a version, unless its time is over.
-/// Nobody else writes, so nothing comes between this look and what follows.
-fn kept(tx: &Tx<'_>, new: &NewEntry) -> Result<Option<First>, LedgerError> {
-    let found = tx
-        .connection
-        .prepare_cached("SELECT entry, at FROM kept WHERE space = ? AND identity = ?")
-        .and_then(|mut select| {
-            let found = |row: &rusqlite::Row<'_>| {
-                Ok(First { entry: row.get(0)?, state: None, at: row.get(1)? })
-            };
-            select.query_row(params![new.space, new.identity], found).optional()
-        })
-        .map_err(writing)?;
-    Ok(found.filter(|first| !first.is_over(new.policy.once_for_ms, tx.now)))
 }
 
 /// Enters a version whose identity another entry holds.

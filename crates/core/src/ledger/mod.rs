@@ -6,10 +6,14 @@
 //! own and are never blocked by it. A caller is answered after its transaction
 //! is durable, not before.
 
+pub(crate) mod claims;
 pub(crate) mod entering;
 pub(crate) mod error;
 pub(crate) mod finding;
+pub(crate) mod identity;
 pub(crate) mod keeping;
+pub(crate) mod made;
+pub(crate) mod new_entry;
 pub(crate) mod outputs;
 pub(crate) mod pending;
 pub(crate) mod people;

@@ -7,8 +7,10 @@ use utoipa::ToSchema;
 
 use crate::files::version::Version;
 use crate::ledger::Ledger;
-use crate::ledger::entering::{First, NewEntry, insert_adopted, replace};
+use crate::ledger::entering::{insert_adopted, replace};
 use crate::ledger::error::{LedgerError, writing};
+use crate::ledger::identity::First;
+use crate::ledger::new_entry::NewEntry;
 use crate::ledger::state::{Cause, State};
 use crate::ledger::transitions::{as_i64, gone_one, step_and};
 use crate::ledger::writer::Tx;

@@ -6,8 +6,9 @@ use proptest::prelude::*;
 use super::*;
 use crate::files::sha256::Sha256;
 use crate::files::version::Version;
-use crate::ledger::entering::{Entered, NewEntry, Policy, Target};
+use crate::ledger::entering::Entered;
 use crate::ledger::error::writing;
+use crate::ledger::new_entry::{NewEntry, Policy, Target};
 use crate::ledger::requests::{Claim, CommitBatch, Filed, Hold};
 use crate::pattern::Fields;
 

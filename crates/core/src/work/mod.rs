@@ -10,6 +10,7 @@ pub(crate) mod env;
 pub(crate) mod load;
 pub mod merge;
 pub(crate) mod offer;
+pub(crate) mod outcome;
 pub(crate) mod retry;
 pub(crate) mod run;
 pub(crate) mod seam;

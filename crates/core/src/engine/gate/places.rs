@@ -6,7 +6,7 @@ use crate::config::gate::Archive;
 use crate::config::identity::Repeats;
 use crate::engine::gate::state::Live;
 use crate::engine::shared::Context;
-use crate::ledger::entering::NewEntry;
+use crate::ledger::new_entry::NewEntry;
 use crate::ledger::types::Entry;
 use crate::pattern::template::{Builtins, Template, TemplateError};
 use crate::work::env::{tidy, values};

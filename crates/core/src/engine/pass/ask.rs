@@ -15,7 +15,8 @@ use crate::ledger::state::{Cause, State};
 use crate::ledger::types::{Entry, OpenEntry};
 use crate::ledger::words::Effect;
 use crate::work::WORKS;
-use crate::work::seam::{Asked, Blocked, Work};
+use crate::work::outcome::Asked;
+use crate::work::seam::{Blocked, Work};
 
 /// Asks the work's place about every open claim; gives whether all is known now.
 pub(crate) fn about_open_claims(p: &mut Pass, work: &dyn Work) -> Result<bool, LedgerError> {

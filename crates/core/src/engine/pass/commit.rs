@@ -9,7 +9,7 @@ use crate::ledger::error::LedgerError;
 use crate::ledger::requests::{Claimed, CommitBatch};
 use crate::ledger::types::OpenEntry;
 use crate::ledger::words::{Effect, WorkKind};
-use crate::work::seam::Made;
+use crate::work::outcome::Made;
 
 /// After the ledger could not record what nobody can know again, it is tried again this
 /// much later.

@@ -8,8 +8,8 @@ use crate::config::pick::Others;
 use crate::engine::gate::state::Live;
 use crate::engine::pass::candidate::Settled;
 use crate::files::sha256::Sha256;
-use crate::ledger::entering::{NewEntry, Policy};
 use crate::ledger::error::LedgerError;
+use crate::ledger::new_entry::{NewEntry, Policy};
 use crate::ledger::state::State;
 use crate::ledger::types::Entry;
 

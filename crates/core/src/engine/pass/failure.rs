@@ -13,7 +13,8 @@ use crate::ledger::error::LedgerError;
 use crate::ledger::state::Cause;
 use crate::ledger::types::Entry;
 use crate::settings::values::write_duration;
-use crate::work::seam::{Failure, SourceFault, Work};
+use crate::work::outcome::{Failure, SourceFault};
+use crate::work::seam::Work;
 
 /// Takes note that the place of the work is away: everything waits, nothing is held.
 pub(crate) fn away(p: &mut Pass, work: &dyn Work, why: &str) {

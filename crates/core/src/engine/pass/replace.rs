@@ -6,9 +6,9 @@ use crate::engine::gate::state::Live;
 use crate::engine::pass::candidate::Candidate;
 use crate::engine::pass::enter::{identity_holder, new_entries};
 use crate::engine::pass::fingerprint::{BUFFER, ToBe, fingerprint_all};
-use crate::ledger::entering::NewEntry;
 use crate::ledger::error::LedgerError;
 use crate::ledger::finding::ReplacementOutcome;
+use crate::ledger::new_entry::NewEntry;
 
 /// Ends the entries whose files were replaced by other content before they were worked,
 /// so that what they were is free before anything new is entered: a file that is the same

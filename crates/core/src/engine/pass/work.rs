@@ -26,9 +26,8 @@ use crate::ledger::state::{Cause, State};
 use crate::ledger::types::OpenEntry;
 use crate::ledger::words::Effect;
 use crate::work::batch::{Batch, BatchEntry};
-use crate::work::seam::{
-    Blocked, Carried, Drive, EntryVerdict, Failure, Made, Planned, SourceFault, Work,
-};
+use crate::work::outcome::{Carried, Failure, Made, SourceFault};
+use crate::work::seam::{Blocked, Drive, EntryVerdict, Planned, Work};
 
 /// Works the ready entries of the gate.
 pub(crate) fn ready_batches(p: &mut Pass) -> Result<(), LedgerError> {

@@ -15,7 +15,8 @@ use crate::work::env::Env;
 use crate::work::load::carry_out::loaded_output;
 use crate::work::load::destination::Destination;
 use crate::work::load::place::{guard, said, table_in};
-use crate::work::seam::{Asked, Blocked, Made};
+use crate::work::outcome::{Asked, Made};
+use crate::work::seam::Blocked;
 
 /// What a standing problem with rows that were set aside is about.
 const SET_ASIDE: &str = "set aside";

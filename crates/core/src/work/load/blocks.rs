@@ -15,7 +15,7 @@ use crate::words;
 use crate::work::load::block::Block;
 use crate::work::load::config::Mode;
 use crate::work::load::destination::{DbError, Destination, Job, Marker, RejectedRow, Written};
-use crate::work::seam::{Failure, SourceFault};
+use crate::work::outcome::{Failure, SourceFault};
 use crate::work::tables::source::refused;
 use crate::work::tables::source::{Source, copy_all, strictest_mode};
 

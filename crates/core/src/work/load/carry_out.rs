@@ -13,7 +13,8 @@ use crate::work::load::blocks;
 use crate::work::load::blocks::{LoadError, Loading, run};
 use crate::work::load::destination::{DbError, Job, Marker};
 use crate::work::load::place::{Shared, said};
-use crate::work::seam::{Blocked, Carried, Failure, Made, Planned, SourceFault};
+use crate::work::outcome::{Carried, Failure, Made, SourceFault};
+use crate::work::seam::{Blocked, Planned};
 use crate::work::tables::source::Source;
 
 /// How often it is told how far a load is.

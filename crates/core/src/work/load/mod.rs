@@ -24,7 +24,8 @@ use std::sync::Arc;
 
 use vadegate_tables::{Misfits, Reading};
 
-use crate::ledger::pending::{OpenClaim, ProvenOutput};
+use crate::ledger::made::ProvenOutput;
+use crate::ledger::pending::OpenClaim;
 use crate::ledger::types::Entry;
 use crate::ledger::words::{Effect, WorkKind};
 use crate::pattern::template::Template;
@@ -34,10 +35,10 @@ use crate::work::env::Env;
 use crate::work::load::config::{Database, LoadConfig, Mode};
 use crate::work::load::destination::{MARKERS, table_part};
 use crate::work::load::place::{Shared, said, table_in};
+use crate::work::outcome::{Asked, NotDone, PlaceDiffers, PlaceRows};
 use crate::work::retry::Retry;
 use crate::work::seam::{
-    Asked, Blocked, Drive, NotDone, PlaceDiffers, PlaceRows, ReadContext, Target, Work,
-    WorkFindings, WorkPlace, WorkPlan, WorkView, Worker,
+    Blocked, Drive, ReadContext, Target, Work, WorkFindings, WorkPlace, WorkPlan, WorkView, Worker,
 };
 
 /// Reads the `load` section of a gate.

@@ -16,7 +16,8 @@ use crate::work::load::config::{LoadConfig, Mode};
 use crate::work::load::destination::{DbError, Job};
 use crate::work::load::place::{Shared, guard};
 use crate::work::load::table::{TableColumn, fit};
-use crate::work::seam::{Blocked, EntryVerdict, SourceFault, WorkPlan};
+use crate::work::outcome::SourceFault;
+use crate::work::seam::{Blocked, EntryVerdict, WorkPlan};
 use crate::work::tables::beside::{SideFile, beside};
 use crate::work::tables::source::{Admitted, Source, admit, note};
 

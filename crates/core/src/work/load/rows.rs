@@ -9,7 +9,7 @@ use crate::work::load::config::LoadConfig;
 use crate::work::load::destination::{DbError, Destination, Unloaded};
 use crate::work::load::place::table_in;
 use crate::work::load::table::TableColumn;
-use crate::work::seam::{NotDone, PlaceRows};
+use crate::work::outcome::{NotDone, PlaceRows};
 
 impl From<DbError> for NotDone {
     fn from(error: DbError) -> Self {

@@ -2,12 +2,12 @@
 
 use std::collections::BTreeMap;
 
-use crate::ledger::pending::ProvenOutput;
+use crate::ledger::made::ProvenOutput;
 use crate::words::rows;
 use crate::work::load::config::{LoadConfig, Mode};
 use crate::work::load::destination::{DbError, Destination, Standing};
 use crate::work::load::rows::entry_column;
-use crate::work::seam::PlaceDiffers;
+use crate::work::outcome::PlaceDiffers;
 
 /// Holds loads against the markers of their table, and with `deep` against its rows.
 pub(crate) fn verify(

@@ -5,7 +5,8 @@ use crate::filing::staging::stage_text;
 use crate::ledger::requests::Claimed;
 use crate::work::env::Env;
 use crate::work::merge::outputs::BatchPlan;
-use crate::work::seam::{Carried, Failure, Made, Planned};
+use crate::work::outcome::{Carried, Failure, Made};
+use crate::work::seam::Planned;
 use crate::work::tables::source::{Source, strictest_mode};
 use crate::work::tables::stage::{RejectsAt, stage};
 

@@ -1,6 +1,7 @@
 //! The work `merge`: the rows of many files become one.
 
 pub mod by_hand;
+pub(crate) mod by_hand_outputs;
 pub(crate) mod carry_out;
 pub(crate) mod config;
 pub(crate) mod outputs;

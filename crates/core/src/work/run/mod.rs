@@ -15,12 +15,13 @@ use crate::pattern::template::Builtins;
 use crate::settings::reader::Section;
 use crate::work::batch::Batch;
 use crate::work::env::Env;
+use crate::work::outcome::{Carried, Failure, Made};
 use crate::work::retry::Retry;
 use crate::work::run::config::RunConfig;
 use crate::work::run::process::{Ended, Order, run};
 use crate::work::seam::{
-    Blocked, Carried, Drive, EntryVerdict, Failure, Made, Planned, ReadContext, Work, WorkFindings,
-    WorkPlan, WorkView, Worker,
+    Blocked, Drive, EntryVerdict, Planned, ReadContext, Work, WorkFindings, WorkPlan, WorkView,
+    Worker,
 };
 
 /// Reads the `run` section of a gate.

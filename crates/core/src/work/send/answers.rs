@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use jiff::Timestamp;
 
 use crate::words::visible;
-use crate::work::seam::Failure;
+use crate::work::outcome::Failure;
 use crate::work::send::request::Answer;
 
 /// A receiver may ask to be left alone for so long.

@@ -25,10 +25,11 @@ use crate::pattern::template::Template;
 use crate::settings::reader::Section;
 use crate::work::batch::Batch;
 use crate::work::env::Env;
+use crate::work::outcome::{Asked, Carried, Failure, Made, SourceFault};
 use crate::work::retry::Retry;
 use crate::work::seam::{
-    Asked, Blocked, Carried, Drive, EntryVerdict, Failure, Made, Planned, ReadContext, SourceFault,
-    Work, WorkFindings, WorkPlan, WorkView, Worker,
+    Blocked, Drive, EntryVerdict, Planned, ReadContext, Work, WorkFindings, WorkPlan, WorkView,
+    Worker,
 };
 use crate::work::send::answers::{LONGEST_WAIT, judge, judge_asked, leave_alone, left_alone};
 use crate::work::send::config::SendConfig;

@@ -18,7 +18,8 @@ use crate::pattern::template::TemplateError;
 use crate::work::batch::{Batch, BatchEntry};
 use crate::work::deaths::{BeingRead, Deaths};
 use crate::work::env::Env;
-use crate::work::seam::{EntryVerdict, Failure, SourceFault};
+use crate::work::outcome::{Failure, SourceFault};
+use crate::work::seam::EntryVerdict;
 use crate::work::tables::shaping::{TableSpec, Value};
 
 /// A source of a merge.

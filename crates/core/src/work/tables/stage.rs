@@ -10,7 +10,7 @@ use vadegate_tables::{Account, Input, Merger, Plan};
 use crate::files::at::At;
 use crate::filing::staging::Staging;
 use crate::ledger::requests::MadeOutput;
-use crate::work::seam::Failure;
+use crate::work::outcome::Failure;
 use crate::work::tables::source::{Source, copy_all, refused, strictest_mode};
 
 /// What was staged.

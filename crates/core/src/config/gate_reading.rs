@@ -1,0 +1,238 @@
+//! Reading the section of a gate.
+
+use crate::config::batch;
+use crate::config::drops::Drops;
+use crate::config::gate::{Archive, Bounds, Empty, Gate, Interrupted, Order};
+use crate::config::identity;
+use crate::config::pick;
+use crate::config::settle;
+use crate::config::work;
+use crate::files::durable::Durability;
+use crate::pattern::Pattern;
+use crate::pattern::template::Template;
+use crate::settings::keys::{duration, path_template, patterns, range};
+use crate::settings::reader::Section;
+use crate::settings::values::{parse_bytes, parse_duration};
+use crate::work::seam::ReadContext;
+use std::path::Path;
+use std::time::Duration;
+
+/// Reads the gates of all files; `likes` are the sections that gates may be
+/// like.
+pub(crate) fn read_all<'a>(
+    sections: Vec<(String, Section<'a>)>,
+    likes: &[(String, Section<'a>)],
+    folder: &Path,
+) -> Vec<Gate> {
+    let mut gates: Vec<Gate> = Vec::new();
+    for (name, mut section) in sections {
+        let good = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-' || c == '_';
+        if name.is_empty() || !name.chars().all(good) {
+            section.fault_here(format!(
+                "`{name}` is no name for a gate; use lower-case letters, digits, `-` and `_`"
+            ));
+        }
+        if let Some(other) = gates.iter().find(|other| other.name == name) {
+            section.fault_here(format!(
+                "the gate `{name}` is there already, in {} on line {}; give one another name",
+                other.file.display(),
+                other.line
+            ));
+        }
+        stand_before_its_like(&mut section, likes);
+        gates.extend(read(name, section, folder));
+    }
+    gates
+}
+
+/// Puts what a gate is like behind its section, and what that is like, and so
+/// on.
+fn stand_before_its_like<'a>(section: &mut Section<'a>, likes: &[(String, Section<'a>)]) {
+    let mut seen: Vec<String> = Vec::new();
+    let mut next = section.text("like");
+    while let Some(wanted) = next {
+        if seen.contains(&wanted.value) {
+            wanted.at.fault(format!(
+                "`{}` is like itself, by way of {}",
+                wanted.value,
+                seen.join(", ")
+            ));
+            return;
+        }
+        let Some((_, like)) = likes.iter().find(|(name, _)| *name == wanted.value) else {
+            let known = likes.iter().map(|(name, _)| name.as_str());
+            let near = crate::settings::reader::nearest(&wanted.value, known);
+            let hint = near.map(|near| format!("; did you mean \"{near}\"?")).unwrap_or_default();
+            wanted.at.fault(format!("there is no [like.{}]{hint}", wanted.value));
+            return;
+        };
+        section.stand_before(like);
+        seen.push(wanted.value);
+        next = like.own_text("like");
+    }
+}
+
+fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
+    section.has("like");
+    let exact = section.choice("case", &[("exact", true), ("ignore", false)]).unwrap_or(false);
+    let drops = read_drops(&name, &mut section, folder, exact);
+    let (take, leave) = read_patterns(&mut section, exact);
+    // A field that only some of the patterns capture is accepted: an entry
+    // without it is held by name when the template asks for it.
+    let of_drops = drops.iter().flat_map(Drops::fields);
+    let of_names = take.iter().flat_map(|pattern| pattern.fields());
+    let fields: Vec<String> = of_drops.chain(of_names).cloned().collect();
+    let settle = settle::read(&mut section, &fields);
+    let bounds = Bounds {
+        bytes: range(&mut section, "bytes", parse_bytes),
+        age: range(&mut section, "age", parse_duration),
+    };
+    let (empty, durable) = (read_empty(&mut section), read_durable(&mut section));
+    let sweep = duration(&mut section, "sweep").unwrap_or(Duration::from_secs(10));
+    let depth = read_depth(&mut section);
+    let notices = section.choice("notices", &[("on", true), ("off", false)]).unwrap_or(true);
+    let follow_links = section.choice("links", &[("leave", false), ("follow", true)]);
+    let at_once = section.count("at_once").and_then(|count| usize::try_from(count).ok());
+    let at_once = at_once.filter(|count| *count > 0);
+    let order = order(&mut section, &fields);
+    let pick = pick::read(&mut section, &fields);
+    let identity = identity::read(&mut section, folder, &fields);
+    let interrupted = read_interrupted(&mut section);
+    let context = ReadContext { folder, fields: &fields };
+    let work = work::read(&name, &mut section, &context).ok()?;
+    let batch = batch::read(&mut section, work.as_deref(), &fields, exact);
+    let archive = read_archive(&name, &mut section, folder, &fields);
+    let hold = read_hold(&mut section, folder, &fields);
+    let (file, line) = (section.file(), section.line());
+    section.finish();
+    Some(Gate {
+        name,
+        drops: drops?,
+        take,
+        leave,
+        subfolders: depth > 0,
+        depth,
+        follow_links: follow_links.unwrap_or(false),
+        notices,
+        at_once,
+        settle,
+        durable,
+        bounds,
+        empty,
+        sweep: sweep.max(Duration::from_millis(100)),
+        order,
+        pick,
+        once: identity.once,
+        once_across: identity.once_across,
+        once_for: identity.once_for,
+        repeats: identity.repeats,
+        hold_revisions: identity.hold_revisions,
+        work,
+        batch,
+        interrupted,
+        archive: archive?,
+        hold,
+        file,
+        line,
+    })
+}
+
+fn read_interrupted(section: &mut Section<'_>) -> Interrupted {
+    let choices = [("hold", Interrupted::Hold), ("retry", Interrupted::Retry)];
+    section.choice("interrupted", &choices).unwrap_or(Interrupted::Hold)
+}
+
+fn read_empty(section: &mut Section<'_>) -> Empty {
+    let choices = [("hold", Empty::Hold), ("take", Empty::Take), ("leave", Empty::Leave)];
+    section.choice("empty", &choices).unwrap_or(Empty::Hold)
+}
+
+fn read_durable(section: &mut Section<'_>) -> Durability {
+    let choices = [("content", Durability::Content), ("rename", Durability::Rename)];
+    section.choice("durable", &choices).unwrap_or(Durability::Content)
+}
+
+fn read_drops(name: &str, section: &mut Section<'_>, folder: &Path, exact: bool) -> Option<Drops> {
+    let drops = section.texts("drop");
+    if drops.as_ref().is_none_or(Vec::is_empty) {
+        section.fault_here(format!(
+            "the gate `{name}` has no `drop`; name its drop folder: drop = \"drops/{name}\""
+        ));
+    }
+    Drops::read(&drops?, folder, exact)
+}
+
+/// `take` and `leave`.
+fn read_patterns(section: &mut Section<'_>, exact: bool) -> (Vec<Pattern>, Vec<Pattern>) {
+    let take = match section.texts("take") {
+        Some(texts) => {
+            for text in texts.iter().filter(|text| text.value.starts_with('!')) {
+                let left = &text.value[1..];
+                text.at.fault(format!(
+                    "`take` has \"{}\"; what is to be left stands in `leave`: leave = [\"{left}\"]",
+                    text.value
+                ));
+            }
+            patterns(texts, exact)
+        }
+        None => Pattern::parse("*", exact).into_iter().collect(),
+    };
+    let leave = section.texts("leave").unwrap_or_default();
+    (take, patterns(leave, exact))
+}
+
+/// `subfolders`: none, all, or down to a depth.
+fn read_depth(section: &mut Section<'_>) -> u32 {
+    if section.is_count("subfolders") {
+        return section.count("subfolders").unwrap_or(0);
+    }
+    if section.flag("subfolders").unwrap_or(false) { u32::MAX } else { 0 }
+}
+
+fn order(section: &mut Section<'_>, fields: &[String]) -> Order {
+    let Some(text) = section.text("order") else { return Order::Oldest };
+    match text.value.as_str() {
+        "oldest" => Order::Oldest,
+        "newest" => Order::Newest,
+        "name" => Order::Name,
+        "smallest" => Order::Smallest,
+        "largest" => Order::Largest,
+        other => {
+            let field = other.strip_prefix('<').and_then(|rest| rest.strip_suffix('>'));
+            if let Some(field) = field.filter(|field| fields.iter().any(|known| known == field)) {
+                return Order::Field(field.to_owned());
+            }
+            let known: Vec<String> = fields.iter().map(|field| format!("\"<{field}>\"")).collect();
+            let fields =
+                if known.is_empty() { String::new() } else { format!(", {}", known.join(", ")) };
+            text.at.fault(format!("`order` is \"{other}\"; expected \"oldest\", \"newest\", \"name\", \"smallest\", \"largest\"{fields}"));
+            Order::Oldest
+        }
+    }
+}
+
+fn read_hold(section: &mut Section<'_>, folder: &Path, fields: &[String]) -> Option<Template> {
+    let mut hold = section.section("hold")?;
+    let into = path_template(&mut hold, "into", folder, fields);
+    hold.finish();
+    into
+}
+
+fn read_archive(
+    name: &str,
+    section: &mut Section<'_>,
+    folder: &Path,
+    fields: &[String],
+) -> Option<Archive> {
+    if section.is_text("archive") {
+        return section.choice("archive", &[("leave", ())]).map(|()| Archive::Leave);
+    }
+    if !section.has("archive") {
+        section.fault_here(format!("the gate `{name}` does not say where worked files go; add archive = {{ into = \"archive/{name}\" }}, or archive = \"leave\""));
+        return None;
+    }
+    let mut archive = section.section("archive")?;
+    let into = path_template(&mut archive, "into", folder, fields);
+    archive.finish();
+    Some(Archive::Into(into?))
+}
