@@ -7,7 +7,7 @@
 //! passed to stderr.
 
 /// Points of the protocol, in its order.
-pub const POINTS: [&str; 34] = [
+pub const POINTS: [&str; 35] = [
     "enter.read",
     "enter.sync",
     "ledger.commit",
@@ -26,6 +26,7 @@ pub const POINTS: [&str; 34] = [
     "send.answered",
     "run.begin",
     "run.ended",
+    "source.sync",
     "publish.create",
     "publish.replace",
     "publish.append",

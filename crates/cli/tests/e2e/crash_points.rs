@@ -475,6 +475,27 @@ fn a_gate_that_runs_a_program() {
 }
 
 #[test]
+fn a_file_that_its_program_changed_and_that_is_not_on_the_disk_is_held() {
+    if !COMPILED {
+        return;
+    }
+    let walk = Walk {
+        files: vec![TABLES[0]],
+        ..walk(&format!("{ARCHIVE}\nrun = {{ program = \"bin/job\" }}"))
+    };
+    let coast = walk.coast();
+    let job = "#!/bin/sh\necho \"$VADEGATE_NAME\" >> ran\necho 9,90 >> \"$VADEGATE_FILE\"\n";
+    fs::write(coast.path("bin/job"), job).unwrap();
+    let fault = "source.sync:1=io";
+    coast.command().arg("pass").env("VADEGATE_FAULT", fault).output().unwrap();
+    let entry = coast.entry("a.csv");
+    assert_eq!(entry["state"], "held", "{entry}");
+    assert!(text(&entry, "reason").contains("cannot be made durable"), "{entry}");
+    assert_eq!(coast.files("archive"), [""; 0], "{fault}");
+    assert_eq!(coast.read("ran").lines().count(), 1, "it is not run again by itself");
+}
+
+#[test]
 fn a_gate_that_deletes_repeats() {
     let deleting = Walk {
         before: vec![("0.csv", "t,l\n0,0\n")],

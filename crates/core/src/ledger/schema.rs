@@ -4,6 +4,7 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
 
+use rusqlite::config::DbConfig;
 use rusqlite::{Connection, OpenFlags};
 
 use crate::ledger::error::LedgerError;
@@ -59,6 +60,7 @@ pub(crate) fn refuse_foreign(connection: &Connection, file: &Path) -> Result<(),
 /// An empty database in memory.
 pub(crate) fn in_memory() -> Result<Connection, LedgerError> {
     let connection = Connection::open_in_memory().map_err(opening)?;
+    keep_plans(&connection).map_err(opening)?;
     MIGRATIONS.iter().try_for_each(|sql| connection.execute_batch(sql)).map_err(opening)?;
     super::query::prepare(&connection).map_err(opening)?;
     Ok(connection)
@@ -95,8 +97,16 @@ pub(crate) fn open(file: &Path) -> Result<Connection, LedgerError> {
     Ok(connection)
 }
 
+/// Plans do not depend on the values that are bound: else each binding of a value that a
+/// partial index might be about has its statement prepared anew, which costs more than most
+/// of our questions.
+fn keep_plans(connection: &Connection) -> rusqlite::Result<()> {
+    connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true).map(drop)
+}
+
 fn prepare_writer(connection: &Connection) -> rusqlite::Result<()> {
     connection.busy_timeout(Duration::from_secs(10))?;
+    keep_plans(connection)?;
     // Write-ahead log: readers see a monotonic_now state while the writer commits.
     connection.pragma_update(None, "journal_mode", "WAL")?;
     // FULL: a commit is on the disk before the caller is answered.
@@ -113,6 +123,7 @@ fn prepare_writer(connection: &Connection) -> rusqlite::Result<()> {
 /// Settings of a reading connection.
 pub(crate) fn prepare_reader(connection: &Connection) -> rusqlite::Result<()> {
     connection.busy_timeout(Duration::from_secs(10))?;
+    keep_plans(connection)?;
     connection.pragma_update(None, "cache_size", -4_000)?;
     connection.set_prepared_statement_cache_capacity(64);
     super::query::prepare(connection)

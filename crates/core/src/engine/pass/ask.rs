@@ -42,13 +42,14 @@ pub(crate) fn about_open_claims(p: &mut Pass, work: &dyn Work) -> Result<bool, L
                 return Ok(false);
             }
             Err(Blocked::Hold(why) | Blocked::Output(why)) => {
-                live.problem("set aside", Some(format!("{why}; it is tried again")));
+                live.problem("claim", Some(format!("{why}; it is tried again")));
                 p.wake_in(work.retry().up_to);
                 return Ok(false);
             }
             Err(Blocked::Ledger(error)) => return Err(error),
         }
         answered(p);
+        live.problem("claim", None);
         drop(turn);
         publish::committed(p)?;
     }

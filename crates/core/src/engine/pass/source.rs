@@ -18,7 +18,8 @@ pub(crate) fn note_changed(p: &Pass, filing: &OpenEntry) -> Result<Option<String
         return Ok(None);
     };
     // It is archived as it is now, so that must be on the disk first.
-    if let Err(error) = at.open().and_then(|file| file.sync_data()) {
+    let synced = crate::fault::at("source.sync").and_then(|()| at.open()?.sync_data());
+    if let Err(error) = synced {
         return Ok(Some(format!(
             "the program ended well and changed the file, which cannot be made durable: {error}"
         )));
