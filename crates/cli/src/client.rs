@@ -10,7 +10,7 @@ use serde::de::DeserializeOwned;
 use vadegate_core::act::{Adoption, Done};
 use vadegate_core::ask::{Answer, EntryView, FileView, GateView, LoadedRows, Rehearsed};
 use vadegate_core::config::Config;
-use vadegate_core::engine::{Engine, running_service};
+use vadegate_core::engine::{Engine, EngineError, running_service};
 use vadegate_core::ledger::{Change, Count, Entry, OutputAccount, Page, Query};
 use vadegate_service::{AdoptOrder, Order, Problem, ServiceInfo, TrimOrder, Trimmed, read_token};
 
@@ -151,16 +151,9 @@ impl Client {
     }
 
     pub fn entry(&self, id: i64) -> Result<EntryView, Failure> {
-        let missing =
-            || Failure::Failed(format!("there is no entry {id}; `vadegate ledger` lists them"));
         match self {
-            Client::Service(remote) => {
-                remote.get(&format!("/api/v1/entries/{id}"), &[]).map_err(|failure| match failure {
-                    Failure::Problem(problem) if problem.status == 404 => missing(),
-                    other => other,
-                })
-            }
-            Client::Here(engine) => engine.entry(id)?.ok_or_else(missing),
+            Client::Service(remote) => remote.get(&format!("/api/v1/entries/{id}"), &[]),
+            Client::Here(engine) => Ok(engine.entry(id)?.ok_or(EngineError::NoEntry(id))?),
         }
     }
 

@@ -6,7 +6,7 @@ use vadegate_core::ask::WhyError;
 use vadegate_core::config::ConfigError;
 use vadegate_core::engine::EngineError;
 use vadegate_core::ledger::LedgerError;
-use vadegate_service::{Problem, ServeError};
+use vadegate_service::{Problem, ServeError, problem};
 
 /// Something is held or has failed.
 pub const FAILED: u8 = 1;
@@ -57,15 +57,20 @@ impl From<LedgerError> for Failure {
     }
 }
 
+/// The exit status of a refusal with this status of HTTP, whether the service answered it
+/// or the command asked the ledger itself.
+fn of_status(status: u16) -> ExitCode {
+    ExitCode::from(if matches!(status, 400 | 404) { WRONG } else { FAILED })
+}
+
 impl Failure {
     /// The exit status.
     pub fn code(&self) -> ExitCode {
         match self {
             Failure::Wrong(_) | Failure::Config(_) => ExitCode::from(WRONG),
-            Failure::Engine(EngineError::NoGate { .. }) => ExitCode::from(WRONG),
-            Failure::Problem(problem) if matches!(problem.status, 400 | 404) => {
-                ExitCode::from(WRONG)
-            }
+            Failure::Engine(error) => of_status(problem::status(error).as_u16()),
+            Failure::Why(error) => of_status(problem::status_of_why(error).as_u16()),
+            Failure::Problem(problem) => of_status(problem.status),
             // Whoever read our output has gone, as `head` does: no failure.
             Failure::Output(error) if error.kind() == std::io::ErrorKind::BrokenPipe => {
                 ExitCode::SUCCESS

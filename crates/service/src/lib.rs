@@ -12,7 +12,7 @@ mod lines;
 mod live;
 mod metrics;
 mod openapi;
-mod problem;
+pub mod problem;
 mod serve;
 mod sessions;
 mod settings;

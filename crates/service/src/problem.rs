@@ -67,9 +67,13 @@ impl ResponseError for Problem {
     }
 }
 
-fn status(error: &EngineError) -> StatusCode {
+/// The status of what the engine refuses. The commands read their exit status from it, so
+/// that a question fails in the same way with a service and without.
+pub fn status(error: &EngineError) -> StatusCode {
     match error {
-        EngineError::NoGate { .. } | EngineError::NotThere(_) => StatusCode::NOT_FOUND,
+        EngineError::NoGate { .. } | EngineError::NoEntry(_) | EngineError::NotThere(_) => {
+            StatusCode::NOT_FOUND
+        }
         EngineError::NoTable(_) => StatusCode::UNPROCESSABLE_ENTITY,
         EngineError::Stopping | EngineError::Ledger(LedgerError::Closed) => {
             StatusCode::SERVICE_UNAVAILABLE
@@ -99,12 +103,17 @@ impl From<LedgerError> for Problem {
     }
 }
 
+/// The status of a question about a path that has no answer.
+pub fn status_of_why(error: &WhyError) -> StatusCode {
+    match error {
+        WhyError::Unknown { .. } => StatusCode::NOT_FOUND,
+        WhyError::Engine(error) => status(error),
+    }
+}
+
 impl From<WhyError> for Problem {
     fn from(error: WhyError) -> Self {
-        match error {
-            WhyError::Unknown { .. } => Problem::not_found(error.to_string()),
-            WhyError::Engine(error) => error.into(),
-        }
+        Problem::new(status_of_why(&error), error.to_string())
     }
 }
 

@@ -241,10 +241,33 @@ fn why_tells_what_became_of_a_file_in_one_sentence() {
     );
     assert!(why("drops/tide/never.csv").contains("no such file was ever entered there"));
     let unknown = coast.run("why /etc/hostname");
-    assert_eq!(unknown.code, 1);
+    assert_eq!(unknown.code, 2);
     assert!(unknown.err.contains("nothing is known of `/etc/hostname`"), "{}", unknown.err);
     let answer: Value = serde_json::from_str(&coast.run("why copy_9.csv --json").out).unwrap();
     assert_eq!(answer["entry"]["repeat_of"], 1);
+}
+
+#[test]
+fn a_refusal_has_one_exit_status_with_a_service_and_without() {
+    let coast = filed();
+    let refused = [
+        ("why /etc/hostname", 2),
+        ("why drops/tide/none.csv", 0),
+        ("gates tid", 2),
+        ("ledger --gate tid", 2),
+        ("entry 99", 2),
+        ("files /etc", 2),
+        ("reopen 99 --why again --by ada --yes", 1),
+        ("trim --keep 1d --gate tid --why old --by ada --yes", 2),
+        ("verify --gate tid", 2),
+    ];
+    let ask = || refused.map(|(line, _)| (line, coast.run(line).code));
+    let alone = ask();
+    let served = coast.serve();
+    let through = ask();
+    assert_eq!(alone, through);
+    assert_eq!(alone, refused);
+    drop(served);
 }
 
 #[test]
@@ -306,7 +329,7 @@ fn entry_and_events_tell_the_history() {
     let words: Vec<&str> = ran.out.split_whitespace().collect();
     assert!(words.join(" ").contains("ready pass settled"), "{}", ran.out);
     assert!(ran.out.contains("moved to the archive"), "{}", ran.out);
-    assert_eq!(coast.run("entry 99").code, 1);
+    assert_eq!(coast.run("entry 99").code, 2);
     assert!(coast.run("entry 99").err.contains("there is no entry 99"));
     let events = coast.json("events");
     let states: Vec<_> = events.as_array().unwrap().iter().map(|one| text(one, "state")).collect();

@@ -72,7 +72,7 @@ impl Engine {
     pub fn loaded_rows(&self, entry: i64, limit: u32) -> Result<LoadedRows, EngineError> {
         let context = self.context();
         let Some(entry) = context.ledger.entry(entry)? else {
-            return Err(EngineError::NotThere(format!("there is no entry {entry}")));
+            return Err(EngineError::NoEntry(entry));
         };
         let handle = self.handle(&entry.gate)?;
         rows(&handle.live, &entry, limit).map_err(|not| match not {

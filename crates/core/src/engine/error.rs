@@ -21,6 +21,9 @@ pub enum EngineError {
         /// The names there are.
         known: String,
     },
+    /// There is no such entry.
+    #[error("there is no entry {0}; `vadegate ledger` lists them")]
+    NoEntry(i64),
     /// The gate offers nothing to workers.
     #[error(
         "the gate `{gate}` offers nothing: its work is `{work}`; give it a [gate.{gate}.offer] section"

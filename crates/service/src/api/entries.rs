@@ -85,10 +85,9 @@ pub(crate) async fn count(
 #[get("/api/v1/entries/{id}")]
 pub(crate) async fn entry(shared: Data<Shared>, id: Path<i64>) -> Result<Json<EntryView>, Problem> {
     let id = id.into_inner();
-    let found = ask(&shared, move |engine| Ok(engine.entry(id)?)).await?;
-    found.map(Json).ok_or_else(|| {
-        Problem::not_found(format!("there is no entry {id}; `vadegate ledger` lists them"))
-    })
+    ask(&shared, move |engine| Ok(engine.entry(id)?.ok_or(EngineError::NoEntry(id))?))
+        .await
+        .map(Json)
 }
 
 /// How many rows are shown.
