@@ -6,59 +6,28 @@ use utoipa::openapi::security::{ApiKey, ApiKeyValue, HttpAuthScheme, HttpBuilder
 use utoipa::openapi::{ContentBuilder, Ref, Response, ResponseBuilder};
 use utoipa::{Modify, OpenApi};
 
-use crate::api::{entries, events, gates, offers, people, service, session};
+use crate::api::{all_calls, entries, events, gates, offers, people, service, session};
 use crate::guard::COOKIE;
 
-#[derive(OpenApi)]
-#[openapi(
-    info(
-        title = "Vadegate",
-        description = "Gates, their drop folders, and the ledger. Errors are problem details \
-                       (RFC 9457); times are RFC 3339 in UTC; sizes are in bytes."
-    ),
-    paths(
-        gates::all,
-        gates::one,
-        gates::files,
-        gates::all_files,
-        gates::rehearsal,
-        gates::matches,
-        gates::pass,
-        gates::pause,
-        gates::resume,
-        entries::entries,
-        entries::all_entries,
-        entries::count,
-        people::actions,
-        people::adopt,
-        people::trim,
-        offers::take,
-        offers::file,
-        offers::prolong,
-        offers::end,
-        entries::entry,
-        entries::why,
-        entries::loaded_rows,
-        entries::sample,
-        entries::outputs,
-        events::activity,
-        events::changes,
-        events::events,
-        session::session,
-        session::sign_in,
-        session::sign_out,
-        service::about,
-        service::reload,
-        service::description,
-        service::healthz,
-        service::readyz,
-        service::metrics,
-    ),
-    security(("token" = []), ("session" = [])),
-    components(schemas(crate::Problem)),
-    modifiers(&Security, &Problems, &AlwaysThere)
-)]
-struct Document;
+macro_rules! describe {
+    ($($room:ident::$call:ident,)*) => {
+        #[derive(OpenApi)]
+        #[openapi(
+            info(
+                title = "Vadegate",
+                description = "Gates, their drop folders, and the ledger. Errors are problem details \
+                               (RFC 9457); times are RFC 3339 in UTC; sizes are in bytes."
+            ),
+            paths($($room::$call,)*),
+            security(("token" = []), ("session" = [])),
+            components(schemas(crate::Problem)),
+            modifiers(&Security, &Problems, &AlwaysThere)
+        )]
+        struct Document;
+    };
+}
+
+all_calls!(describe);
 
 struct Security;
 

@@ -13,43 +13,58 @@ pub(crate) mod session;
 
 use actix_web::web;
 
+/// Gives a macro all calls of the API: the one list from which they are served and
+/// described. What is not in it is neither.
+macro_rules! all_calls {
+    ($to:ident) => {
+        $to! {
+            gates::all,
+            gates::one,
+            gates::files,
+            gates::all_files,
+            gates::rehearsal,
+            gates::matches,
+            gates::pass,
+            gates::pause,
+            gates::resume,
+            entries::entries,
+            entries::all_entries,
+            entries::count,
+            people::actions,
+            people::adopt,
+            people::trim,
+            offers::take,
+            offers::file,
+            offers::prolong,
+            offers::end,
+            entries::entry,
+            entries::why,
+            entries::loaded_rows,
+            entries::sample,
+            entries::outputs,
+            events::activity,
+            events::changes,
+            events::events,
+            session::session,
+            session::sign_in,
+            session::sign_out,
+            service::about,
+            service::reload,
+            service::description,
+            service::healthz,
+            service::readyz,
+            service::metrics,
+        }
+    };
+}
+pub(crate) use all_calls;
+
 /// Where each call is found.
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
-    config
-        .service(gates::all)
-        .service(gates::one)
-        .service(gates::files)
-        .service(entries::loaded_rows)
-        .service(entries::sample)
-        .service(entries::outputs)
-        .service(gates::all_files)
-        .service(gates::rehearsal)
-        .service(gates::matches)
-        .service(gates::pass)
-        .service(gates::pause)
-        .service(gates::resume)
-        .service(entries::entries)
-        .service(entries::all_entries)
-        .service(entries::count)
-        .service(people::actions)
-        .service(people::adopt)
-        .service(people::trim)
-        .service(offers::take)
-        .service(offers::file)
-        .service(offers::prolong)
-        .service(offers::end)
-        .service(entries::entry)
-        .service(entries::why)
-        .service(events::activity)
-        .service(events::changes)
-        .service(events::events)
-        .service(session::session)
-        .service(session::sign_in)
-        .service(session::sign_out)
-        .service(service::about)
-        .service(service::reload)
-        .service(service::description)
-        .service(service::healthz)
-        .service(service::readyz)
-        .service(service::metrics);
+    macro_rules! serve {
+        ($($room:ident::$call:ident,)*) => {
+            config$(.service($room::$call))*
+        };
+    }
+    all_calls!(serve);
 }
