@@ -1,11 +1,15 @@
 //! Types of columns: reading a text as a value of one, and guessing which.
 
+mod guess;
+
 use std::borrow::Cow;
 
 use jiff::civil::{Date, DateTime, Time};
 use jiff::fmt::strtime::BrokenDownTime;
 
 use crate::cell::Cell;
+
+pub use guess::Guess;
 
 /// The type of a column.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -336,188 +340,5 @@ fn read_value<'a>(cell: &Cell<'a>, kind: Kind) -> Option<Cell<'a>> {
     }
 }
 
-/// The types that all values of a column have so far.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Guess {
-    /// One bit for each of [`Kind::ALL`].
-    possible: u8,
-    seen: bool,
-}
-
-impl Default for Guess {
-    fn default() -> Self {
-        Guess { possible: 0xFF, seen: false }
-    }
-}
-
-impl Guess {
-    /// Takes a value into account. Careful: a text that would not come back from the
-    /// type as it stands (`007`, `+1`, `1e5`) is no number.
-    pub fn note(&mut self, cell: &Cell<'_>) {
-        let possible = match cell {
-            Cell::Nothing => return,
-            Cell::Text(text) if text.is_empty() => return,
-            Cell::Text(text) => of_text(text, self.possible),
-            Cell::Integer(_) => &[Kind::Integer, Kind::Decimal, Kind::Real],
-            // A double would lose some of its digits.
-            Cell::Decimal(text) if digits_of(text) > 17 => &[Kind::Decimal],
-            Cell::Decimal(_) => &[Kind::Decimal, Kind::Real],
-            Cell::Real(_) => &[Kind::Real][..],
-            Cell::Boolean(_) => &[Kind::Boolean],
-            Cell::Date(_) => &[Kind::Date],
-            Cell::Time(_) => &[Kind::Time],
-            Cell::Timestamp(_) => &[Kind::Timestamp],
-            Cell::Error(_) => &[],
-        };
-        self.seen = true;
-        self.possible &= possible.iter().fold(bit(Kind::Text), |bits, kind| bits | bit(*kind));
-    }
-
-    /// The narrowest type that all values have; text when there was none.
-    pub fn kind(&self) -> Kind {
-        if !self.seen {
-            return Kind::Text;
-        }
-        let narrow = Kind::ALL.into_iter().skip(1).find(|kind| self.possible & bit(*kind) != 0);
-        narrow.unwrap_or(Kind::Text)
-    }
-}
-
-fn digits_of(text: &str) -> usize {
-    text.bytes().filter(u8::is_ascii_digit).count()
-}
-
-fn bit(kind: Kind) -> u8 {
-    1 << (kind as u8)
-}
-
-fn of_text(text: &str, possible: u8) -> &'static [Kind] {
-    let spelling = Spelling::default();
-    // Once a column can only be text there is nothing to find out.
-    if possible == bit(Kind::Text) || text.trim() != text {
-        return &[];
-    }
-    let is = |kind| read_text(text, kind, &spelling).is_some();
-    let digits = text.strip_prefix('-').unwrap_or(text);
-    let leading = digits.len() > 1 && digits.starts_with('0') && !digits.starts_with("0.");
-    let bare = !leading && !text.starts_with('+') && !digits.starts_with('.');
-    let trailing = text.ends_with('.');
-    match text.as_bytes()[0] {
-        b'0'..=b'9' | b'-' if bare && !trailing && is(Kind::Decimal) => {
-            // As many digits as a double and a decimal of 28 digits hold.
-            if is(Kind::Integer) {
-                &[Kind::Integer, Kind::Decimal, Kind::Real]
-            } else if digits.len() <= 28 {
-                &[Kind::Decimal, Kind::Real]
-            } else {
-                &[]
-            }
-        }
-        b'0'..=b'9' if is(Kind::Date) => &[Kind::Date],
-        b'0'..=b'9' if is(Kind::Timestamp) => &[Kind::Timestamp],
-        b'0'..=b'9' if is(Kind::Time) => &[Kind::Time],
-        b't' | b'f' if text == "true" || text == "false" => &[Kind::Boolean],
-        _ => &[],
-    }
-}
-
 #[cfg(test)]
-mod tests {
-    use super::*;
-
-    fn read_as(text: &str, kind: Kind, spelling: &Spelling) -> Option<String> {
-        read(&Cell::Text(text.into()), kind, spelling).map(|cell| cell.to_text())
-    }
-
-    #[test]
-    fn texts_are_read_as_values() {
-        let iso = Spelling::default();
-        for (text, kind, expected) in [
-            ("42", Kind::Integer, Some("42")),
-            (" -7 ", Kind::Integer, Some("-7")),
-            ("+7", Kind::Integer, Some("7")),
-            ("7.0", Kind::Integer, None),
-            ("99999999999999999999", Kind::Integer, None),
-            ("1.250", Kind::Decimal, Some("1.250")),
-            ("1e3", Kind::Decimal, None),
-            ("1e3", Kind::Real, Some("1000")),
-            ("inf", Kind::Real, None),
-            ("nan", Kind::Real, None),
-            ("Yes", Kind::Boolean, Some("true")),
-            ("0", Kind::Boolean, Some("false")),
-            ("maybe", Kind::Boolean, None),
-            ("2026-02-28", Kind::Date, Some("2026-02-28")),
-            ("2026-02-29", Kind::Date, None),
-            ("28.02.2026", Kind::Date, None),
-            ("06:30", Kind::Time, Some("06:30:00")),
-            ("2026-02-28T06:30", Kind::Timestamp, Some("2026-02-28T06:30:00")),
-            ("2026-02-28 06:30:15.5", Kind::Timestamp, Some("2026-02-28T06:30:15.5")),
-            ("2026-02-28T06:30:00+01:00", Kind::Timestamp, Some("2026-02-28T05:30:00")),
-            ("2026-02-28", Kind::Timestamp, None),
-        ] {
-            assert_eq!(read_as(text, kind, &iso).as_deref(), expected, "{text} as {kind:?}");
-        }
-    }
-
-    #[test]
-    fn other_spellings_are_read_when_they_are_said() {
-        let comma = Spelling { point: ',', group: Some('.'), ..Spelling::default() };
-        assert_eq!(read_as("1.234,50", Kind::Decimal, &comma).as_deref(), Some("1234.50"));
-        assert_eq!(read_as("-1.234", Kind::Integer, &comma).as_deref(), Some("-1234"));
-        let only_comma = Spelling { point: ',', ..Spelling::default() };
-        assert_eq!(read_as("1.5", Kind::Decimal, &only_comma), None, "a point is not the comma");
-        let formats = vec!["%d.%m.%Y".to_owned(), "%d %b %Y".to_owned()];
-        let dates = Spelling { formats, ..Spelling::default() };
-        for text in ["31.01.2026", "31 Jan 2026"] {
-            assert_eq!(read_as(text, Kind::Date, &dates).as_deref(), Some("2026-01-31"));
-        }
-        assert_eq!(read_as("2026-01-31", Kind::Date, &dates), None, "only as it was said");
-    }
-
-    #[test]
-    fn exponents_are_numbers_where_that_is_said() {
-        let schema = Spelling { exponent: true, ..Spelling::default() };
-        for (text, expected) in [
-            ("1.5e3", Some("1500")),
-            ("-2E-3", Some("-0.002")),
-            ("12.5e-1", Some("1.25")),
-            ("+1e0", Some("1")),
-            ("0e5", Some("0")),
-            ("1e400", None),
-            ("e5", None),
-            ("1e", None),
-        ] {
-            assert_eq!(read_as(text, Kind::Decimal, &schema).as_deref(), expected, "{text}");
-        }
-    }
-
-    fn guessed(texts: &[&str]) -> Kind {
-        let mut guess = Guess::default();
-        texts.iter().for_each(|text| guess.note(&Cell::Text((*text).into())));
-        guess.kind()
-    }
-
-    #[test]
-    fn a_guess_keeps_what_would_not_come_back() {
-        for (texts, kind) in [
-            (&["1", "-2", ""][..], Kind::Integer),
-            (&["1", "2.50"], Kind::Decimal),
-            (&["007", "1"], Kind::Text),
-            (&["+1"], Kind::Text),
-            (&["0", "0.5", "-0.5"], Kind::Decimal),
-            (&["1e5"], Kind::Text),
-            (&["2026-01-31"], Kind::Date),
-            (&["2026-01-31", "1"], Kind::Text),
-            (&["2026-01-31T06:00"], Kind::Timestamp),
-            (&["06:00"], Kind::Time),
-            (&["true", "false"], Kind::Boolean),
-            (&["true", "1"], Kind::Text),
-            (&["", ""], Kind::Text),
-            (&[" 1"], Kind::Text),
-            (&["99999999999999999999"], Kind::Decimal),
-            (&["12345678901234567890123456789012"], Kind::Text),
-        ] {
-            assert_eq!(guessed(texts), kind, "{texts:?}");
-        }
-    }
-}
+mod tests;

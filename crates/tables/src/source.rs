@@ -1,9 +1,8 @@
 //! Sources: a file of any kind as one table or several.
 
-use std::fs::File;
-use std::io::{self, Read, Seek, SeekFrom};
-use std::os::unix::fs::FileExt;
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+mod bytes;
+
+use std::io::{self, Read};
 
 use flate2::read::MultiGzDecoder;
 
@@ -15,6 +14,9 @@ use crate::dialect::{Dialect, Encoding, find_delimiter, find_encoding, find_line
 use crate::fault::Fault;
 use crate::records::{self, Records};
 use crate::workbook;
+
+pub use bytes::{Bytes, is_stopped};
+pub(crate) use bytes::{FromStart, stopped};
 
 /// Bytes that are looked at to tell what a file is.
 const LOOK: usize = 64 * 1024;
@@ -162,82 +164,6 @@ pub struct Found {
     pub encoding: Encoding,
     /// Dialect of delimited text.
     pub dialect: Dialect,
-}
-
-/// The bytes of a file.
-#[derive(Debug, Clone, Copy)]
-pub struct Bytes<'a> {
-    /// The file.
-    pub file: &'a File,
-    /// Counts what is read of it.
-    pub read: Option<&'a AtomicU64>,
-    /// Once it is true nothing more is read.
-    pub stop: Option<&'a AtomicBool>,
-}
-
-/// Why nothing more is read: who reads was told to stop.
-#[derive(Debug, thiserror::Error)]
-#[error("it was stopped")]
-struct WasStopped;
-
-/// Whether a read ended because it was told to stop.
-pub fn is_stopped(error: &io::Error) -> bool {
-    error.get_ref().is_some_and(|inner| inner.is::<WasStopped>())
-}
-
-pub(crate) fn stopped() -> io::Error {
-    io::Error::other(WasStopped)
-}
-
-impl<'a> Bytes<'a> {
-    /// The bytes of a file.
-    pub fn of(file: &'a File) -> Self {
-        Bytes { file, read: None, stop: None }
-    }
-}
-
-/// Reads a file from its start, whoever else reads it.
-pub(crate) struct FromStart<'a> {
-    bytes: Bytes<'a>,
-    at: u64,
-}
-
-impl<'a> FromStart<'a> {
-    pub fn new(bytes: Bytes<'a>) -> Self {
-        FromStart { bytes, at: 0 }
-    }
-}
-
-impl Read for FromStart<'_> {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        if self.bytes.stop.is_some_and(|stop| stop.load(Ordering::Relaxed)) {
-            return Err(stopped());
-        }
-        let count = self.bytes.file.read_at(buffer, self.at)?;
-        self.at += count as u64;
-        if let Some(read) = self.bytes.read {
-            read.fetch_add(count as u64, Ordering::Relaxed);
-        }
-        Ok(count)
-    }
-}
-
-impl workbook::Again for FromStart<'_> {
-    fn again(&self) -> Self {
-        FromStart::new(self.bytes)
-    }
-}
-
-impl Seek for FromStart<'_> {
-    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
-        let target = match to {
-            SeekFrom::Start(at) => Some(at),
-            SeekFrom::Current(by) => self.at.checked_add_signed(by),
-            SeekFrom::End(by) => self.bytes.file.metadata()?.len().checked_add_signed(by),
-        };
-        self.at = target.ok_or(io::ErrorKind::InvalidInput)?;
-        Ok(self.at)
-    }
 }
 
 /// Text of a file, unpacked and as UTF-8.

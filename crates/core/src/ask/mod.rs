@@ -1,5 +1,6 @@
 //! What is asked of the engine: gates, entries, files, rehearsals, tables.
 
+pub(crate) mod activity;
 pub(crate) mod entry;
 pub(crate) mod files;
 pub(crate) mod gates;
@@ -12,9 +13,10 @@ pub(crate) mod sample;
 pub(crate) mod verify;
 pub(crate) mod why;
 
+pub use activity::Activity;
 pub use entry::{EntryView, FileLocation, LocationStatus};
 pub use files::FilePage;
-pub use gates::{Activity, FileView, GateState, GateView, Match, Matches, Miss, Verdict};
+pub use gates::{FileView, GateState, GateView, Match, Matches, Miss, Verdict};
 pub use places::{LoadedColumn, LoadedRows};
 pub use rehearsed::{Rehearsed, Will};
 pub use vadegate_tables::sample::Sample;

@@ -3,8 +3,9 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
+use crate::ask::activity::{self, Activity};
 use crate::ask::files::FilePage;
-use crate::ask::gates::{Activity, FileView, GateView, Matches};
+use crate::ask::gates::{FileView, GateView, Matches};
 use crate::ask::rehearsed::Rehearsed;
 use crate::ask::why::{Answer, WhyError};
 use crate::ask::{files, gates, rehearse, sample, why};
@@ -146,7 +147,7 @@ impl Engine {
     /// # Errors
     /// The ledger's.
     pub fn activity(&self, hours: u32, minutes: u32) -> Result<Vec<Activity>, EngineError> {
-        gates::activity(&self.context(), hours, minutes)
+        activity::activity(&self.context(), hours, minutes)
     }
 }
 

@@ -1,10 +1,10 @@
 //! The configuration: one TOML file, read whole, every fault reported with its
 //! line and column before anything runs.
 //!
-//! Reading goes in two rounds: [`reader`] takes typed values out of the
+//! Reading goes in two rounds: [`crate::settings::reader`] takes typed values out of the
 //! document and notes what is unknown or wrong, and the builders in
 //! [`gate`](self) make plain data of them. Whether the folders are there is
-//! asked later, by [`check`].
+//! asked later, by `check`.
 
 pub(crate) mod batch;
 pub(crate) mod drops;

@@ -155,7 +155,7 @@ fn enter_one(
 
 /// The entry of the same path before it, which had other content, and whether that
 /// was worked.
-fn predecessor(tx: &Tx<'_>, new: &NewEntry) -> Result<Option<(i64, bool)>, LedgerError> {
+pub(crate) fn predecessor(tx: &Tx<'_>, new: &NewEntry) -> Result<Option<(i64, bool)>, LedgerError> {
     tx.connection
         .prepare_cached(
             "SELECT id, worked_at IS NOT NULL OR state = 'adopted' FROM entry
@@ -207,34 +207,6 @@ fn remember(tx: &Tx<'_>, gate: &str, mark: &PickMark) -> Result<(), LedgerError>
         .and_then(|mut insert| insert.execute(params![gate, mark.part, mark.modified_ns]))
         .map_err(writing)?;
     Ok(())
-}
-
-/// Enters a version as already worked; gives its number.
-pub(crate) fn insert_adopted(
-    tx: &mut Tx<'_>,
-    new: &NewEntry,
-    words: &str,
-) -> Result<i64, LedgerError> {
-    let id: i64 = tx
-        .connection
-        .query_row("SELECT COALESCE(MAX(id), 0) + 1 FROM entry", [], |row| row.get(0))
-        .map_err(writing)?;
-    let row = Row {
-        state: State::Adopted,
-        identity: Some(&new.identity),
-        repeat_of: None,
-        revision_of: predecessor(tx, new)?.map(|(earlier, _)| earlier),
-        target: None,
-    };
-    // An identity whose time is over is free.
-    let free = "UPDATE entry SET identity = NULL WHERE space = ? AND identity = ?";
-    tx.connection.execute(free, params![new.space, new.identity]).map_err(writing)?;
-    insert(tx, id, new, &row)?;
-    tx.uses_space(&new.space);
-    tx.entered(id);
-    tx.count(&new.gate, None, State::Adopted);
-    tx.tell(id, &new.gate, State::Adopted, Cause::Person, words)?;
-    Ok(id)
 }
 
 /// Enters a version whose identity another entry holds.
@@ -313,12 +285,12 @@ fn entered(
 }
 
 /// What is inserted of a new entry beside what is known of its file.
-struct Row<'a> {
-    state: State,
-    identity: Option<&'a [u8]>,
-    repeat_of: Option<i64>,
-    revision_of: Option<i64>,
-    target: Option<String>,
+pub(crate) struct Row<'a> {
+    pub state: State,
+    pub identity: Option<&'a [u8]>,
+    pub repeat_of: Option<i64>,
+    pub revision_of: Option<i64>,
+    pub target: Option<String>,
 }
 
 /// Ends the entry of an earlier version at the same path, unless the content
@@ -360,7 +332,12 @@ pub(crate) fn replace(
 }
 
 /// Inserts the row; false when its identity is taken.
-fn insert(tx: &mut Tx<'_>, id: i64, new: &NewEntry, row: &Row<'_>) -> Result<bool, LedgerError> {
+pub(crate) fn insert(
+    tx: &mut Tx<'_>,
+    id: i64,
+    new: &NewEntry,
+    row: &Row<'_>,
+) -> Result<bool, LedgerError> {
     let fields = serde_json::to_string(&new.fields).unwrap_or_else(|_| "{}".into());
     let worked_at = (row.state == State::Worked).then_some(tx.now);
     let write = || -> rusqlite::Result<usize> {

@@ -6,6 +6,7 @@
 //! own and are never blocked by it. A caller is answered after its transaction
 //! is durable, not before.
 
+pub(crate) mod adopting;
 pub(crate) mod claims;
 pub(crate) mod entering;
 pub(crate) mod error;

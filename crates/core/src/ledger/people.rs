@@ -7,7 +7,8 @@ use utoipa::ToSchema;
 
 use crate::files::version::Version;
 use crate::ledger::Ledger;
-use crate::ledger::entering::{insert_adopted, replace};
+use crate::ledger::adopting::insert_adopted;
+use crate::ledger::entering::replace;
 use crate::ledger::error::{LedgerError, writing};
 use crate::ledger::identity::First;
 use crate::ledger::new_entry::NewEntry;

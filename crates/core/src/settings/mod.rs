@@ -1,6 +1,7 @@
 //! Reading settings: typed values out of a TOML document, with every fault at its line and
 //! column.
 
+pub(crate) mod environment;
 pub(crate) mod fault;
 pub(crate) mod keys;
 pub(crate) mod reader;

@@ -2,7 +2,7 @@
 //! engine knows of them, and [`WORKS`] lists them.
 //!
 //! To add one: a folder here, a line in [`WORKS`], a word in
-//! [`WorkKind`](crate::ledger::words::WorkKind), and its points in [`crate::fault`].
+//! [`WorkKind`], and its points in [`crate::fault`].
 
 pub(crate) mod batch;
 pub(crate) mod deaths;

@@ -6,6 +6,7 @@
 //! shaping its records are copied as they stand, quotes included.
 
 mod account;
+mod existing;
 mod options;
 mod refusal;
 mod run;
@@ -20,14 +21,16 @@ use crate::delimited::column_name;
 use crate::fault::Fault;
 use crate::kind::{Guess, Kind};
 use crate::layout::Column;
-use crate::source::{Bytes, Format, Found, Reading, Table, TextTable, each_table, look};
-use crate::write::{Form, Head, Stacking, Writing};
+use crate::source::{Format, Table, TextTable, each_table, look};
+use crate::write::{Form, Head, Stacking};
 
 pub use account::{Account, AccountColumn, Tally, United};
+pub use existing::existing;
 pub use options::{Added, Input, Misfits, Options, Part, Repeated, UpTo};
 pub use refusal::{MergeError, Misfit};
 pub use run::{Merger, write_rejects};
 
+use refusal::listed;
 use shape::{From, Shape, Shaped, text_of, wants};
 
 /// Misfits that are told of one source.
@@ -424,54 +427,6 @@ impl Plan {
             }
         }
     }
-}
-
-fn listed<'n>(names: impl Iterator<Item = &'n str>) -> String {
-    /// Names that are told.
-    const SHOWN: usize = 20;
-    let mut names: Vec<String> = names.map(|name| format!("`{name}`")).collect();
-    if names.len() > SHOWN + 1 {
-        let more = names.split_off(SHOWN).len();
-        names.push(format!("… and {more} more"));
-    }
-    names.join(", ")
-}
-
-/// The columns of an output that is there, to which rows are to be added, and whether
-/// its last line is ended; no columns when it is empty.
-///
-/// # Errors
-/// What is wrong with it.
-pub fn existing(file: &std::fs::File, writing: &Writing) -> Result<(Vec<String>, bool), Fault> {
-    use std::os::unix::fs::FileExt;
-    let length = file.metadata()?.len();
-    if length == 0 {
-        return Ok((Vec::new(), true));
-    }
-    let bytes = Bytes { file, read: None, stop: None };
-    let reading = Reading {
-        delimiter: (writing.form == Form::Delimited).then_some(writing.delimiter),
-        encoding: Some(writing.encoding),
-        ..Reading::default()
-    };
-    let found: Found = look(bytes, &reading)?;
-    let columns = match (writing.form, found.format) {
-        (Form::JsonLines, Format::JsonLines) => crate::records::first_columns(bytes, &found)?,
-        (Form::Delimited, Format::Delimited) => {
-            TextTable::open(bytes, &found, &reading)?.columns().to_vec()
-        }
-        (_, other) => {
-            return Err(Fault::Unknown(format!("it is {}", other.words())));
-        }
-    };
-    if writing.gzip {
-        // What is packed was ended with its last line.
-        return Ok((columns, true));
-    }
-    let mut last = [0; 2];
-    let from = length.saturating_sub(2);
-    file.read_exact_at(&mut last[..(length - from) as usize], from)?;
-    Ok((columns, last[..(length - from) as usize].contains(&b'\n')))
 }
 
 #[cfg(test)]

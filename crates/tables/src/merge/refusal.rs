@@ -99,3 +99,15 @@ pub enum MergeError {
 fn listed_misfits(misfits: &[Misfit]) -> String {
     misfits.iter().map(Misfit::to_string).collect::<Vec<_>>().join("; ")
 }
+
+/// Names in a row, the first of many.
+pub(super) fn listed<'n>(names: impl Iterator<Item = &'n str>) -> String {
+    /// Names that are told.
+    const SHOWN: usize = 20;
+    let mut names: Vec<String> = names.map(|name| format!("`{name}`")).collect();
+    if names.len() > SHOWN + 1 {
+        let more = names.split_off(SHOWN).len();
+        names.push(format!("… and {more} more"));
+    }
+    names.join(", ")
+}

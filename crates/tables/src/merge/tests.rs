@@ -8,7 +8,8 @@ use super::*;
 use crate::delimited::write_field;
 use crate::kind::Spelling;
 use crate::layout::{Layout, Names, Rules};
-use crate::source::{Header, Merged, Sheets};
+use crate::source::{Header, Merged, Reading, Sheets};
+use crate::write::Writing;
 
 fn file(bytes: &[u8]) -> File {
     let mut file = tempfile::tempfile().expect("a file");

@@ -1,0 +1,31 @@
+//! The environment's variables in a configuration.
+
+use crate::settings::reader::Place;
+
+/// Puts the environment's variables in place of `${NAME}`; `$${` is a `${`.
+pub(crate) fn expand(text: &str, at: Place<'_>) -> String {
+    let mut expanded = String::new();
+    let mut rest = text;
+    while let Some(found) = rest.find("${") {
+        if rest[..found].ends_with('$') {
+            expanded.push_str(&rest[..found - 1]);
+            expanded.push_str("${");
+            rest = &rest[found + 2..];
+            continue;
+        }
+        expanded.push_str(&rest[..found]);
+        let Some((name, after)) = rest[found + 2..].split_once('}') else {
+            at.fault("a `${` without its `}`; write `$${` for the characters themselves".into());
+            return text.to_owned();
+        };
+        match std::env::var(name) {
+            Ok(value) => expanded.push_str(&value),
+            Err(_) => at.fault(format!(
+                "the environment has no variable `{name}` in UTF-8; set it, or write `$${{` for the characters themselves"
+            )),
+        }
+        rest = after;
+    }
+    expanded.push_str(rest);
+    expanded
+}
