@@ -1,9 +1,8 @@
 //! The environment's variables in a configuration.
 
-use crate::settings::reader::Place;
-
-/// Puts the environment's variables in place of `${NAME}`; `$${` is a `${`.
-pub(crate) fn expand(text: &str, at: Place<'_>) -> String {
+/// Puts the environment's variables in place of `${NAME}`; `$${` is a `${`. What is wrong
+/// is told to `fault`.
+pub(crate) fn expand(text: &str, mut fault: impl FnMut(String)) -> String {
     let mut expanded = String::new();
     let mut rest = text;
     while let Some(found) = rest.find("${") {
@@ -15,12 +14,12 @@ pub(crate) fn expand(text: &str, at: Place<'_>) -> String {
         }
         expanded.push_str(&rest[..found]);
         let Some((name, after)) = rest[found + 2..].split_once('}') else {
-            at.fault("a `${` without its `}`; write `$${` for the characters themselves".into());
+            fault("a `${` without its `}`; write `$${` for the characters themselves".into());
             return text.to_owned();
         };
         match std::env::var(name) {
             Ok(value) => expanded.push_str(&value),
-            Err(_) => at.fault(format!(
+            Err(_) => fault(format!(
                 "the environment has no variable `{name}` in UTF-8; set it, or write `$${{` for the characters themselves"
             )),
         }

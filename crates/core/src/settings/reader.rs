@@ -113,6 +113,11 @@ impl Document {
 }
 
 impl Place<'_> {
+    /// A text of this place with the environment's variables in it.
+    fn expand(self, text: &str) -> String {
+        expand(text, |why| self.fault(why))
+    }
+
     /// Notes a fault there.
     pub fn fault(&self, message: String) {
         self.document.note(self.at, message);
@@ -182,7 +187,7 @@ impl<'a> Section<'a> {
     pub fn text(&mut self, key: &'static str) -> Option<Found<'a, String>> {
         let raw = self.raw(key)?;
         match raw.item.as_str() {
-            Some(text) => Some(Found { value: expand(text, raw.place), at: raw.place }),
+            Some(text) => Some(Found { value: raw.place.expand(text), at: raw.place }),
             None => {
                 Self::wrong(key, &raw, "a text in quotes");
                 None
@@ -194,7 +199,7 @@ impl<'a> Section<'a> {
     pub fn own_text(&self, key: &'static str) -> Option<Found<'a, String>> {
         let raw = self.layers[0].get(key)?;
         let text = raw.item.as_str()?;
-        Some(Found { value: expand(text, raw.place), at: raw.place })
+        Some(Found { value: raw.place.expand(text), at: raw.place })
     }
 
     /// Notes a fault at the place of a key.
@@ -226,7 +231,7 @@ impl<'a> Section<'a> {
     pub fn texts(&mut self, key: &'static str) -> Option<Vec<Found<'a, String>>> {
         let raw = self.raw(key)?;
         if let Some(text) = raw.item.as_str() {
-            return Some(vec![Found { value: expand(text, raw.place), at: raw.place }]);
+            return Some(vec![Found { value: raw.place.expand(text), at: raw.place }]);
         }
         let Some(array) = raw.item.as_array() else {
             Self::wrong(key, &raw, "a list of texts such as [\"*.csv\"]");
@@ -237,7 +242,7 @@ impl<'a> Section<'a> {
             let at = start(value.span()).unwrap_or(raw.place.at);
             let at = Place { document: raw.place.document, at };
             match value.as_str() {
-                Some(text) => texts.push(Found { value: expand(text, at), at }),
+                Some(text) => texts.push(Found { value: at.expand(text), at }),
                 None => at.fault(format!(
                     "`{key}` holds a {}; expected a list of texts",
                     value.type_name()
@@ -260,7 +265,7 @@ impl<'a> Section<'a> {
             let at = Place { document: raw.place.document, at };
             match item.as_str() {
                 Some(text) => {
-                    pairs.push((name.to_owned(), Found { value: expand(text, at), at }));
+                    pairs.push((name.to_owned(), Found { value: at.expand(text), at }));
                 }
                 None => Self::wrong(name, &Raw { item, place: at }, "a text in quotes"),
             }
@@ -341,7 +346,7 @@ impl<'a> Section<'a> {
             let at = start(item.span()).unwrap_or(layer.at);
             let place = Place { document: layer.document, at };
             let value = match (item.as_str(), item.as_table_like()) {
-                (Some(text), _) => Named::Text(Found { value: expand(text, place), at: place }),
+                (Some(text), _) => Named::Text(Found { value: place.expand(text), at: place }),
                 (None, Some(table)) => {
                     let layers = vec![layer.below(name, table, at)];
                     Named::Table(Section { layers, known: Vec::new() })
