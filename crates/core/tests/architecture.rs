@@ -62,17 +62,35 @@ fn every_test_that_the_promises_name_is_there() {
     let page = fs::read_to_string(root.join("docs/promises.md")).unwrap();
     let mut files = Vec::new();
     sources(&root.join("crates"), &mut files);
-    let code: String = files.iter().map(|file| fs::read_to_string(file).unwrap()).collect();
-    let quoted: Vec<&str> = page.split('`').skip(1).step_by(2).collect();
+    let code: Vec<(&Path, String)> =
+        files.iter().map(|file| (file.as_path(), fs::read_to_string(file).unwrap())).collect();
     let mut named = 0;
-    for word in quoted {
-        if word.contains('_') && word.chars().all(|c| c.is_ascii_lowercase() || c == '_') {
-            assert!(code.contains(&format!("fn {word}(")), "there is no test {word}");
-            named += 1;
-        } else if word.ends_with(".rs") {
-            let there = files.iter().any(|file| file.ends_with(word));
-            assert!(there, "there is no file {word}");
+    for line in page.lines() {
+        // The tests that were named since the last file, and the files that follow them.
+        let (mut tests, mut homes): (Vec<&str>, Vec<&str>) = (Vec::new(), Vec::new());
+        let mut held = |tests: &mut Vec<&str>, homes: &mut Vec<&str>| {
+            for test in tests.drain(..) {
+                let mut places =
+                    code.iter().filter(|(_, text)| text.contains(&format!("fn {test}(")));
+                let found = places.any(|(file, _)| homes.iter().any(|home| file.ends_with(home)));
+                assert!(found, "there is no test {test} in {homes:?}");
+                named += 1;
+            }
+            homes.clear();
+        };
+        for word in line.split('`').skip(1).step_by(2) {
+            if word.contains('_') && word.chars().all(|c| c.is_ascii_lowercase() || c == '_') {
+                if !homes.is_empty() {
+                    held(&mut tests, &mut homes);
+                }
+                tests.push(word);
+            } else if word.ends_with(".rs") {
+                let there = files.iter().any(|file| file.ends_with(word));
+                assert!(there, "there is no file {word}");
+                homes.push(word);
+            }
         }
+        held(&mut tests, &mut homes);
     }
     assert!(named > 10, "{named} tests are named");
 }

@@ -5,18 +5,19 @@ use std::fs;
 
 use serde_json::{Value, json};
 
-use crate::browser::with_page;
-use crate::databases::{Db, Server, shared};
-use crate::support::{Service, TestHome, text};
+use crate::databases::{Db, shared};
+use crate::support::{TestHome, text};
 
-const BUOYS: &str =
+pub(crate) const BUOYS: &str =
     "buoy,taken_at,height_m\nB1,2026-03-01T00:00:00,1.25\nB2,2026-03-01 00:10:00,0.5\n";
-const COLUMNS: &str = "buoy text NOT NULL, taken_at timestamp, height_m double precision, \
+
+pub(crate) const COLUMNS: &str = "buoy text NOT NULL, taken_at timestamp, height_m double precision, \
                        entry integer, source text, line integer";
-const ADD: &str = "add = { entry = \"<entry>\", source = \"<name>\", line = \"<row>\" }";
+
+pub(crate) const ADD: &str = "add = { entry = \"<entry>\", source = \"<name>\", line = \"<row>\" }";
 
 /// A coast with a gate that loads into each kind of database, one after the other.
-fn each(load: &str, test: impl Fn(&TestHome, &Db)) {
+pub(crate) fn each(load: &str, test: impl Fn(&TestHome, &Db)) {
     let coast = TestHome::new("");
     let db = Db::sqlite(&coast.path("out/sound.db"));
     configure(&coast, &db, load);
@@ -27,7 +28,7 @@ fn each(load: &str, test: impl Fn(&TestHome, &Db)) {
     test(&coast, &db);
 }
 
-fn configure(coast: &TestHome, db: &Db, load: &str) {
+pub(crate) fn configure(coast: &TestHome, db: &Db, load: &str) {
     coast.folder("drops");
     coast.configure(&format!(
         "[gate.waves]\ndrop = \"drops\"\nsettle = \"10ms\"\nsweep = \"200ms\"\norder = \"name\"\n\
@@ -36,13 +37,13 @@ fn configure(coast: &TestHome, db: &Db, load: &str) {
     ));
 }
 
-fn pass(coast: &TestHome) -> Value {
+pub(crate) fn pass(coast: &TestHome) -> Value {
     let ran = coast.run("pass --json");
     serde_json::from_str::<Value>(&ran.out).unwrap_or_else(|_| panic!("{}", ran.err))[0].clone()
 }
 
 /// Passes until nothing is arriving or ready any more.
-fn pass_all(coast: &TestHome) {
+pub(crate) fn pass_all(coast: &TestHome) {
     coast.wait("all is worked", |coast| {
         let report = pass(coast);
         let counts = &coast.json("gates waves")[0]["counts"];
@@ -50,7 +51,7 @@ fn pass_all(coast: &TestHome) {
     });
 }
 
-fn held_because(coast: &TestHome, path: &str) -> String {
+pub(crate) fn held_because(coast: &TestHome, path: &str) -> String {
     let entry = coast.entry(path);
     assert_eq!(entry["state"], "held", "{entry}");
     text(&entry, "reason").to_owned()
@@ -298,258 +299,6 @@ fn a_batch_is_one_transaction_when_the_gate_says_so() {
 }
 
 #[test]
-fn an_entry_is_taken_out_again_by_a_named_person() {
-    each(&format!("table = \"waves\"\nif_missing = \"create\"\n{ADD}"), |coast, db| {
-        coast.drop("drops/a.csv", BUOYS);
-        coast.drop("drops/b.csv", "buoy,taken_at,height_m\nB9,2026-03-02 12:00:00,9\n");
-        pass_all(coast);
-        let ran = coast.run_args(&["unload", "1", "--why", "the wrong day", "--by", "Ada Fennick"]);
-        assert_eq!(ran.code, 0, "{}{}", ran.out, ran.err);
-        assert_eq!(db.rows("SELECT buoy FROM waves"), ["B9"]);
-        let history = coast.json("entry 1")["history"].clone();
-        let last = history.as_array().unwrap().last().unwrap();
-        assert_eq!((text(last, "by"), text(last, "cause")), ("Ada Fennick", "person"));
-        assert!(text(last, "words").contains("2 rows taken out"), "{last}");
-        assert_eq!(coast.entry("a.csv")["state"], "filed");
-        // Once more does nothing, and says so.
-        let ran = coast.run_args(&["unload", "1", "--why", "sure?"]);
-        assert_eq!(ran.code, 0, "{}", ran.err);
-        assert!(coast.json("entry 1")["history"].to_string().contains("had been taken out"));
-        assert_eq!(db.count("waves"), 1);
-        // Reopened it is loaded again, and can be taken out again.
-        let ran = coast.run_args(&["reopen", "1", "--why", "mended", "--yes"]);
-        assert_eq!(ran.code, 0, "{}", ran.err);
-        pass_all(coast);
-        assert_eq!(db.count("waves"), 3);
-        let ran = coast.run_args(&["unload", "1", "--why", "wrong after all"]);
-        assert_eq!((ran.code, db.count("waves")), (0, 1), "{}", ran.err);
-        let marked = db.rows("SELECT unloaded_rows FROM vadegate_loads WHERE entry = 1");
-        assert_eq!(marked, ["2", "2"]);
-    });
-    each("table = \"waves\"\nif_missing = \"create\"", |coast, db| {
-        coast.drop("drops/a.csv", BUOYS);
-        pass_all(coast);
-        let ran = coast.run_args(&["unload", "1", "--why", "no column"]);
-        assert!(
-            ran.code != 0 && ran.out.contains("no column of `waves` tells"),
-            "{}{}",
-            ran.out,
-            ran.err
-        );
-        assert_eq!(db.count("waves"), 2);
-    });
-}
-
-#[test]
-fn a_lost_answer_at_the_commit_is_asked_for() {
-    each("table = \"waves\"\nif_missing = \"create\"\nwait = \"50ms\"", |coast, db| {
-        coast.drop("drops/a.csv", BUOYS);
-        let service = Service::start(coast, |command| {
-            command.env("VADEGATE_FAULT", "load.committed:1=io");
-        });
-        coast.wait("it is filed", |coast| coast.files("archive") == ["archive/a.csv"]);
-        if vadegate_core::fault::COMPILED {
-            assert!(
-                service.log().contains("the connection was lost at the commit"),
-                "{}",
-                service.log()
-            );
-        }
-        assert_eq!((db.count("waves"), db.count("vadegate_loads")), (2, 1));
-        let entry = coast.json("entry 1");
-        assert_eq!(entry["worked_in"]["outputs"][0]["account"]["rows_out"], 2, "{entry}");
-        assert_eq!(coast.json("gates waves")[0]["state"], "open");
-    });
-}
-
-fn killed_behind_the_commit(coast: &TestHome, db: &Db) {
-    coast.wait("it is killed behind the commit", |coast| {
-        let mut command = coast.command();
-        command.arg("pass").env("VADEGATE_FAULT", "load.committed:1=kill");
-        !command.output().unwrap().status.success() && db.count("waves") == 2
-    });
-}
-
-#[test]
-fn a_database_without_its_markers_is_not_believed() {
-    if !vadegate_core::fault::COMPILED {
-        return;
-    }
-    each("table = \"waves\"\nif_missing = \"create\"", |coast, db| {
-        coast.drop("drops/a.csv", BUOYS);
-        killed_behind_the_commit(coast, db);
-        db.run("ALTER TABLE vadegate_loads RENAME TO elsewhere");
-        let report = pass(coast);
-        assert!(report["problems"].to_string().contains("nobody can know"), "{report}");
-        assert_eq!((text(&coast.entry("a.csv"), "state"), db.count("waves")), ("working", 2));
-        db.run("ALTER TABLE elsewhere RENAME TO vadegate_loads");
-        pass(coast);
-        assert_eq!((text(&coast.entry("a.csv"), "state"), db.count("waves")), ("filed", 2));
-    });
-    // A gate that has forgotten the database asks a person.
-    let aside = "table = \"waves\"\nif_missing = \"create\"\nmisfits = \"set aside\"\n\
-                 rejects = \"out/rejects.csv\"\ncolumn.height_m = { type = \"real\" }";
-    each(aside, |coast, db| {
-        coast.drop("drops/a.csv", format!("{BUOYS}B3,2026-03-01T00:00:00,x\n"));
-        killed_behind_the_commit(coast, db);
-        let other = Db::sqlite(&coast.path("out/other.db"));
-        configure(coast, &other, "table = \"waves\"\nif_missing = \"create\"");
-        pass(coast);
-        let left = coast.files("");
-        assert!(left.iter().all(|path| !path.contains(".vadegate-")), "{left:?}");
-        let why = held_because(coast, "a.csv");
-        assert!(why.contains("does not name any more") && why.contains("has the load"), "{why}");
-    });
-}
-
-#[test]
-fn a_server_that_goes_away_holds_nothing_and_is_waited_for() {
-    let mut server = Server::start("trust", "none");
-    let coast = TestHome::new("");
-    let db = server.database();
-    configure(
-        &coast,
-        &db,
-        "table = \"waves\"\nif_missing = \"create\"\nwait = \"50ms\"\nwait_up_to = \"200ms\"",
-    );
-    coast.drop("drops/a.csv", BUOYS);
-    let service = coast.serve();
-    coast.wait("the first is filed", |coast| coast.files("archive").len() == 1);
-    server.crash();
-    coast.drop("drops/b.csv", "buoy,taken_at,height_m\nB3,2026-03-02 12:00:00,1\n");
-    coast.wait("the trouble is told", |coast| {
-        let gate = &coast.json("gates waves")[0];
-        gate["state"] == "troubled" && gate["problems"].to_string().contains("files wait as ready")
-    });
-    assert_eq!(coast.entry("b.csv")["state"], "ready");
-    assert_eq!(service.ask("GET", "/api/v1/entries/1/rows", &[]).0, 503);
-    server.go_on();
-    coast.wait("the second is filed", |coast| coast.files("archive").len() == 2);
-    assert_eq!(db.count("waves"), 3);
-    coast.wait("the trouble is over", |coast| coast.json("gates waves")[0]["state"] == "open");
-    assert_eq!(service.stop(), Some(0));
-}
-
-#[test]
-fn a_password_is_read_from_where_it_is_and_never_shown() {
-    let secret = "tide-and-time-4711";
-    let server = Server::start("scram-sha-256", secret);
-    let coast = TestHome::new("");
-    let db = Db::Postgres(server.url("postgres"));
-    let load = "table = \"waves\"\nif_missing = \"create\"\nwait = \"50ms\"";
-    coast.drop("drops/a.csv", BUOYS);
-    configure(&coast, &db, &format!("{load}\npassword = {{ env = \"SOUND_PASSWORD\" }}"));
-    let report = pass(&coast);
-    assert!(
-        report["problems"].to_string().contains("variable `SOUND_PASSWORD`, which is not set"),
-        "{report}"
-    );
-    let ran = coast.command().args(["pass"]).env("SOUND_PASSWORD", "wrong").output().unwrap();
-    let told =
-        String::from_utf8_lossy(&ran.stdout).into_owned() + &String::from_utf8_lossy(&ran.stderr);
-    assert!(told.contains("password authentication failed"), "{told}");
-    fs::write(coast.path("secret"), format!("{secret}\n")).unwrap();
-    configure(&coast, &db, &format!("{load}\npassword = {{ file = \"secret\" }}"));
-    let service = coast.serve();
-    coast.wait("it is filed", |coast| coast.files("archive").len() == 1);
-    let mut told = service.log();
-    for line in ["gates --json", "check", "rehearse", "entry 1", "entry 1 --rows"] {
-        let ran = coast.run(line);
-        assert_eq!(ran.code, 0, "{line}: {}{}", ran.out, ran.err);
-        told.push_str(&ran.out);
-    }
-    assert!(!told.contains(secret), "{told}");
-    // In the address it would be shown; so it is refused, and not repeated.
-    let with_password = db.to().replace("vadegate@", &format!("vadegate:{secret}@"));
-    configure(&coast, &Db::Postgres(with_password), load);
-    let ran = coast.run("check");
-    assert!(ran.code != 0 && ran.out.contains("has a password in it"), "{}", ran.out);
-    assert!(!format!("{}{}", ran.out, ran.err).contains(secret));
-}
-
-#[test]
-fn a_server_is_vouched_for_or_nothing_is_sent_to_it() {
-    let mut server = Server::start("trust", "none");
-    server.crash();
-    let (port, certificate) = server.listen_encrypted();
-    server.go_on();
-    let coast = TestHome::new("");
-    coast.drop("drops/a.csv", BUOYS);
-    let to = |host: &str, mode: &str| {
-        Db::Postgres(format!("postgres://vadegate@{host}:{port}/postgres?sslmode={mode}"))
-    };
-    let load = "table = \"waves\"\nif_missing = \"create\"";
-    let problems = |coast: &TestHome| pass(coast)["problems"].to_string();
-    // The system knows nothing of it.
-    configure(&coast, &to("localhost", "require"), load);
-    assert!(problems(&coast).contains("vouches for it in `certificates`"), "{}", problems(&coast));
-    let vouched = format!("{load}\ncertificates = \"{}\"", certificate.display());
-    configure(&coast, &to("127.0.0.1", "require"), &vouched);
-    assert!(problems(&coast).contains("certificate"), "it is another's: {}", problems(&coast));
-    // Without encryption this server lets nobody in.
-    configure(&coast, &to("localhost", "disable"), &vouched);
-    assert!(problems(&coast).contains("no encryption"), "{}", problems(&coast));
-    configure(&coast, &to("localhost", "require"), &vouched);
-    pass_all(&coast);
-    assert_eq!(Db::Postgres(server.url("postgres")).count("waves"), 2);
-}
-
-#[test]
-fn the_page_shows_the_rows_and_takes_them_out() {
-    let coast = TestHome::new("");
-    let db = shared().database();
-    configure(&coast, &db, &format!("table = \"waves\"\nif_missing = \"create\"\n{ADD}"));
-    coast.drop("drops/a.csv", BUOYS);
-    let service = coast.serve();
-    coast.wait("it is filed", |coast| coast.files("archive").len() == 1);
-    with_page((1280, 800), |page| async move {
-        page.sign_in(&service).await;
-        page.go(&service, "/entries/1").await;
-        page.find("//li[.//span[normalize-space()='Table']][contains(., '2 rows, add')]").await;
-        page.click("//a[contains(., 'its rows there')]").await;
-        page.find("//h1[normalize-space()='waves']").await;
-        page.find("//th[contains(., 'height_m')][contains(., 'numeric')]").await;
-        page.find("//td[normalize-space()='2026-03-01 00:10:00']").await;
-        page.find("//*[@aria-labelledby='account'][contains(., '2 rows in = 2 out')]").await;
-        page.click("//a[contains(., 'entry 1')]").await;
-        page.press("Take its rows out …").await;
-        page.type_in("//input[@aria-label='Why']", "the wrong day").await;
-        page.type_in("//input[@aria-label='Who']", "Ada Fennick").await;
-        page.press("Take them out").await;
-        page.find("//li[contains(., '2 rows taken out')][contains(., 'Ada Fennick')]").await;
-        page.go(&service, "/entries/1/rows").await;
-        page.see("There are no such rows.").await;
-    });
-    assert_eq!(db.count("waves"), 0);
-}
-
-#[test]
-fn verify_holds_tables_and_markers_against_the_ledger() {
-    each(&format!("table = \"waves\"\nif_missing = \"create\"\n{ADD}"), |coast, db| {
-        coast.drop("drops/a.csv", BUOYS);
-        coast.drop("drops/b.csv", "buoy,taken_at,height_m\nB9,2026-03-02 12:00:00,9\n");
-        pass_all(coast);
-        let verified = coast.json("verify --deep");
-        assert_eq!((&verified["outputs"], &verified["differences"]), (&json!(1), &json!(0)));
-        db.run("DELETE FROM waves WHERE entry = 2");
-        assert_eq!(coast.run("verify").code, 0, "the markers are there");
-        let deep = coast.run("verify --deep");
-        assert!(
-            deep.code == 1 && deep.out.contains("it loaded 1 row, and 0 are there"),
-            "{}",
-            deep.out
-        );
-        db.run("DELETE FROM vadegate_loads WHERE entry = 1");
-        let ran = coast.run("verify");
-        assert!(
-            ran.code == 1 && ran.out.contains("batch 1 loaded 2 rows, and there is no marker"),
-            "{}",
-            ran.out
-        );
-    });
-}
-
-#[test]
 fn gates_take_turns_at_one_file_and_a_replaced_file_is_seen() {
     let coast = TestHome::new("");
     let db = Db::sqlite(&coast.path("out/sound.db"));
@@ -580,71 +329,4 @@ fn gates_take_turns_at_one_file_and_a_replaced_file_is_seen() {
     coast.wait("the next is filed", |coast| coast.files("archive").len() == 25);
     assert_eq!(db.count("waves"), 1);
     assert_eq!(Db::sqlite(&coast.path("out/before.db")).count("waves"), 48_000);
-}
-
-#[test]
-fn rows_set_aside_before_a_crash_replace_nothing_that_came_since() {
-    if !vadegate_core::fault::COMPILED {
-        return;
-    }
-    let load = "table = \"waves\"\nif_missing = \"create\"\nmisfits = \"set aside\"\n\
-                rejects = \"out/rejects.csv\"\ncolumn.height_m = { type = \"real\" }";
-    each(load, |coast, db| {
-        coast.drop("drops/a.csv", format!("{BUOYS}B3,2026-03-01T00:00:00,x\n"));
-        killed_behind_the_commit(coast, db);
-        fs::write(coast.path("out/rejects.csv"), "somebody else's\n").unwrap();
-        pass(coast);
-        assert_eq!(coast.entry("a.csv")["state"], "filed");
-        assert_eq!(coast.read("out/rejects.csv"), "somebody else's\n");
-        let apart = coast.files("out");
-        let apart = apart
-            .iter()
-            .find(|path| path.starts_with("out/rejects") && **path != "out/rejects.csv");
-        assert!(coast.read(apart.unwrap()).contains("a.csv,,4,height_m,x"), "{apart:?}");
-        assert_eq!(coast.run("verify").code, 0);
-    });
-}
-
-#[test]
-fn of_a_batch_that_does_not_fit_each_file_is_held_for_its_own_fault() {
-    let load = "table = \"waves\"\nwait = \"50ms\"\n[gate.waves.batch]\nwhen.count = 3";
-    each(load, |coast, db| {
-        db.run(&format!("CREATE TABLE waves ({COLUMNS})"));
-        coast.drop("drops/a.csv", "buoy,swell\nB1,2\n");
-        coast.drop("drops/b.csv", "buoy,buoy\nB1,2\n");
-        coast.drop("drops/c.csv", "buoy\nB1\n");
-        pass_all(coast);
-        assert!(held_because(coast, "b.csv").contains("`buoy`"));
-        assert!(held_because(coast, "a.csv").contains("no column `swell`"));
-        held_because(coast, "c.csv");
-        assert_eq!(coast.json("gates waves")[0]["problems"], json!([]));
-        assert_eq!(db.count("waves"), 0);
-    });
-}
-
-#[test]
-fn rows_of_another_file_with_the_same_number_are_not_taken_out() {
-    each(&format!("table = \"waves\"\nif_missing = \"create\"\n{ADD}"), |coast, db| {
-        coast.drop("drops/a.csv", BUOYS);
-        pass_all(coast);
-        // A second ledger, whose first entry is another file.
-        let second = TestHome::new("");
-        configure(&second, db, &format!("table = \"waves\"\n{ADD}"));
-        let both = format!("roots = [\".\", \"{}\"]", coast.path("").display());
-        let config = second.read("vadegate.toml").replace("roots = [\".\"]", &both);
-        fs::write(second.path("vadegate.toml"), config).unwrap();
-        second.drop("drops/z.csv", "buoy,taken_at,height_m\nB9,2026-03-02 12:00:00,9\n");
-        pass_all(&second);
-        assert_eq!(
-            db.rows("SELECT buoy FROM waves WHERE entry = 1 ORDER BY buoy"),
-            ["B1", "B2", "B9"]
-        );
-        let ran = coast.run_args(&["unload", "1", "--why", "the wrong day"]);
-        assert!(
-            ran.code != 0 && ran.out.contains("rows of another file with this number"),
-            "{}",
-            ran.out
-        );
-        assert_eq!(db.count("waves"), 3);
-    });
 }

@@ -26,6 +26,7 @@
 
 #![expect(clippy::unwrap_used, reason = "a test fails by panicking")]
 
+mod answers;
 mod arrivals;
 mod browser;
 mod chaos;
@@ -36,19 +37,26 @@ mod crash_points;
 mod databases;
 mod demo;
 mod faults;
+mod figures;
 mod fixtures;
 mod folders;
 mod guarding;
 mod hostile;
 mod identity;
 mod keeping;
+mod load_entries;
+mod load_servers;
 mod loads;
 mod model;
 mod offers;
+mod open_batches;
+mod outputs;
 mod passes;
 mod people;
 mod power;
+mod programs;
 mod promises;
+mod reaching;
 mod receiver;
 mod rehearse;
 mod reload;
@@ -57,4 +65,5 @@ mod service;
 mod shots;
 mod support;
 mod tables;
+mod walks;
 mod works;

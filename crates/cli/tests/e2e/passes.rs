@@ -1,8 +1,9 @@
 //! From drop folder to archive by `vadegate pass`.
 
+use crate::programs::running_gate;
 use std::fs;
 use std::io::Write;
-use std::os::unix::fs::{MetadataExt, PermissionsExt};
+use std::os::unix::fs::MetadataExt;
 
 use serde_json::Value;
 
@@ -38,18 +39,6 @@ fn merging_gate(more: &str) -> String {
          take = [\"{{<station>/,}}<name_part>.csv\"]\narchive = {{ into = \"archive\" }}\n\
          [gate.tide.merge]\ninto = \"out/all.csv\"\n{more}\n"
     )
-}
-
-fn running_gate(script: &str, more: &str) -> TestHome {
-    let coast = TestHome::new(&format!(
-        "[gate.job]\ndrop = \"drops\"\nsettle = \"20ms\"\ntake = [\"<harbour>_<number:int>.txt\"]\n\
-         archive = {{ into = \"archive\" }}\n[gate.job.run]\nprogram = \"bin/job\"\n{more}\n"
-    ));
-    coast.folder("bin");
-    fs::write(coast.path("bin/job"), format!("#!/bin/sh\n{script}\n")).unwrap();
-    fs::set_permissions(coast.path("bin/job"), PermissionsExt::from_mode(0o755)).unwrap();
-    coast.folder("drops");
-    coast
 }
 
 #[test]
@@ -226,91 +215,6 @@ fn a_mended_file_takes_the_place_of_the_held_one() {
 }
 
 #[test]
-fn a_program_gets_its_arguments_and_the_entry_in_its_environment() {
-    let coast = running_gate(
-        "echo \"$1|$2|$VADEGATE_NAME|$VADEGATE_FIELD_NUMBER|$VADEGATE_TRY\"; cat \"$VADEGATE_FILE\" >&2",
-        "args = [\"<harbour>\", \"$(id) ; <number>\"]",
-    );
-    coast.drop("drops/ullin bay_7.txt", "cargo");
-    pass(&coast, "job");
-    let entry = coast.json(&format!("entry {}", coast.entry("7.txt")["id"]));
-    let printed = text(&entry["worked_in"], "words");
-    // No shell stands between: the argument arrives as it is.
-    assert!(printed.contains("ullin bay|$(id) ; 7|ullin bay_7.txt|7|1\n"), "{printed}");
-    assert!(printed.contains("cargo"), "{printed}");
-    assert_eq!(coast.files("archive"), ["archive/ullin bay_7.txt"]);
-}
-
-#[test]
-fn the_exit_status_says_done_try_again_or_failed() {
-    let coast = running_gate(
-        "case $VADEGATE_NAME in good*) exit 0;; slow*) [ $VADEGATE_TRY -ge 3 ] || exit 75;; \
-         never*) exit 75;; *) echo line 4 is wrong; exit 3;; esac",
-        "wait = \"20ms\"\ntries = 4",
-    );
-    for name in ["good_1.txt", "slow_2.txt", "never_3.txt", "bad_4.txt"] {
-        coast.drop(&format!("drops/{name}"), name);
-    }
-    let state = |name: &str| text(&coast.entry(name), "state").to_owned();
-    wait("all have ended", || {
-        coast.run("pass");
-        ["slow_2.txt", "never_3.txt"]
-            .iter()
-            .all(|name| coast.ledger().len() == 4 && state(name) != "ready")
-            .then_some(())
-    });
-    assert_eq!(coast.files("archive"), ["archive/good_1.txt", "archive/slow_2.txt"]);
-    assert_eq!(coast.entry("slow_2.txt")["tries"], 3);
-    let never = coast.entry("never_3.txt");
-    assert_eq!((text(&never, "state"), &never["tries"]), ("held", &4.into()));
-    let bad = coast.entry("bad_4.txt");
-    assert!(text(&bad, "reason").contains("exit status: 3: line 4 is wrong"), "{bad}");
-    assert_eq!(coast.run("ledger --state held").out.lines().count(), 3);
-}
-
-#[test]
-fn a_program_that_hangs_is_killed_with_all_that_it_started() {
-    let coast = running_gate("sleep 300 & echo $! > ../pid; wait", "limit = \"300ms\"");
-    coast.drop("drops/a_1.txt", "x");
-    coast.folder("pid-is-beside-the-folder");
-    fs::write(
-        coast.path("bin/job"),
-        format!("#!/bin/sh\nsleep 300 &\necho $! > {}\nwait\n", coast.path("pid").display()),
-    )
-    .unwrap();
-    pass(&coast, "job");
-    let entry = coast.entry("a_1.txt");
-    assert!(text(&entry, "reason").contains("took longer than its limit of 300 ms"), "{entry}");
-    let pid: i32 = coast.read("pid").trim().parse().unwrap();
-    // A zombie that nobody has reaped yet counts as ended.
-    wait("the grandchild has ended", || {
-        let state = fs::read_to_string(format!("/proc/{pid}/stat")).ok();
-        state.is_none_or(|state| state.contains(") Z ")).then_some(())
-    });
-}
-
-#[test]
-fn what_a_program_prints_is_kept_to_a_bound() {
-    let coast = running_gate("echo begin; yes x | head -c 3000000; echo end; exit 1", "");
-    coast.drop("drops/a_1.txt", "x");
-    pass(&coast, "job");
-    let entry = coast.json(&format!("entry {}", coast.entry("a_1.txt")["id"]));
-    let printed = text(&entry["worked_in"], "words");
-    assert!(printed.starts_with("begin") && printed.ends_with("end\n"));
-    assert!(printed.contains("bytes left out") && printed.len() < 40_000, "{}", printed.len());
-}
-
-#[test]
-fn a_program_that_is_not_there_holds_the_file_with_its_name() {
-    let coast = running_gate("", "");
-    fs::remove_file(coast.path("bin/job")).unwrap();
-    coast.drop("drops/a_1.txt", "x");
-    pass(&coast, "job");
-    let reason = coast.entry("a_1.txt")["reason"].as_str().unwrap().to_owned();
-    assert!(reason.contains("bin/job` cannot be started"), "{reason}");
-}
-
-#[test]
 fn an_archive_on_another_device_gets_a_verified_copy() {
     let Ok(away) = tempfile::tempdir_in("/dev/shm") else {
         panic!("this test needs /dev/shm as another device");
@@ -392,25 +296,4 @@ fn files_can_be_left_in_place_and_are_still_worked_once() {
     assert_eq!(coast.read("out/all.csv"), "x\n1\n");
     assert_eq!(coast.json("files tide")[0]["verdict"], "known");
     assert_eq!(coast.ledger().len(), 1);
-}
-
-#[test]
-fn programs_run_beside_each_other_as_many_as_the_gate_says() {
-    // Each waits until the other has begun: one after the other they would fail.
-    let coast = running_gate(
-        "touch \"$VADEGATE_NAME.begun\"; n=0; while [ $(ls *.begun | wc -l) -lt 2 ]; do n=$((n+1)); \
-         [ $n -gt 300 ] && exit 1; sleep 0.1; done; echo \"$VADEGATE_NAME\" >> ran",
-        "",
-    );
-    let config = coast.read("vadegate.toml").replace("[gate.job]\n", "[gate.job]\nat_once = 2\n");
-    fs::write(coast.path("vadegate.toml"), config).unwrap();
-    coast.drop("drops/a_1.txt", "a");
-    coast.drop("drops/b_1.txt", "b");
-    rest(&coast);
-    let report = pass(&coast, "job");
-    assert_eq!((&report["worked"], &report["filed"]), (&2.into(), &2.into()), "{report}");
-    let ran = coast.read("ran");
-    let mut ran: Vec<&str> = ran.lines().collect();
-    ran.sort_unstable();
-    assert_eq!(ran, ["a_1.txt", "b_1.txt"]);
 }
