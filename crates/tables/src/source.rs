@@ -4,8 +4,6 @@ mod bytes;
 
 use std::io::{self, Read};
 
-use flate2::read::MultiGzDecoder;
-
 use crate::budget::{self, MOST_COLUMNS};
 use crate::cell::Row;
 use crate::decode::{Decoded, read_full};
@@ -15,8 +13,9 @@ use crate::fault::Fault;
 use crate::records::{self, Records};
 use crate::workbook;
 
-pub use bytes::{Bytes, is_stopped};
-pub(crate) use bytes::{FromStart, stopped};
+use bytes::unpacked;
+pub use bytes::{Bytes, Text, is_stopped};
+pub(crate) use bytes::{FromStart, stopped, text_of};
 
 /// Bytes that are looked at to tell what a file is.
 const LOOK: usize = 64 * 1024;
@@ -164,23 +163,6 @@ pub struct Found {
     pub encoding: Encoding,
     /// Dialect of delimited text.
     pub dialect: Dialect,
-}
-
-/// Text of a file, unpacked and as UTF-8.
-pub type Text<'a> = Box<dyn Read + Send + 'a>;
-
-fn unpacked(bytes: Bytes<'_>, gzip: bool) -> Text<'_> {
-    let bytes = FromStart::new(bytes);
-    if gzip { Box::new(MultiGzDecoder::new(io::BufReader::new(bytes))) } else { Box::new(bytes) }
-}
-
-/// The text of a file that was looked at.
-pub(crate) fn text_of<'a>(bytes: Bytes<'a>, found: &Found) -> Text<'a> {
-    let bytes = unpacked(bytes, found.gzip);
-    if found.encoding == Encoding::UTF_8 {
-        return bytes;
-    }
-    Box::new(Decoded::new(bytes, found.encoding))
 }
 
 /// Looks at the first bytes of a file to tell what it is.

@@ -1,10 +1,15 @@
-//! The bytes of a file, counted, and read until somebody says stop.
+//! The bytes of a file, counted, and read until somebody says stop; and their text.
 
 use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom};
 use std::os::unix::fs::FileExt;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 
+use flate2::read::MultiGzDecoder;
+
+use crate::decode::Decoded;
+use crate::dialect::Encoding;
+use crate::source::Found;
 use crate::workbook;
 
 /// The bytes of a file.
@@ -81,4 +86,21 @@ impl Seek for FromStart<'_> {
         self.at = target.ok_or(io::ErrorKind::InvalidInput)?;
         Ok(self.at)
     }
+}
+
+/// Text of a file, unpacked and as UTF-8.
+pub type Text<'a> = Box<dyn Read + Send + 'a>;
+
+pub(super) fn unpacked(bytes: Bytes<'_>, gzip: bool) -> Text<'_> {
+    let bytes = FromStart::new(bytes);
+    if gzip { Box::new(MultiGzDecoder::new(io::BufReader::new(bytes))) } else { Box::new(bytes) }
+}
+
+/// The text of a file that was looked at.
+pub(crate) fn text_of<'a>(bytes: Bytes<'a>, found: &Found) -> Text<'a> {
+    let bytes = unpacked(bytes, found.gzip);
+    if found.encoding == Encoding::UTF_8 {
+        return bytes;
+    }
+    Box::new(Decoded::new(bytes, found.encoding))
 }

@@ -1,0 +1,50 @@
+//! The types of the columns of a plan.
+
+use super::Plan;
+use crate::kind::Kind;
+use crate::layout::Column;
+use crate::write::{Form, Head};
+
+impl Plan {
+    /// Gives columns without a type the one of this name, where there is one.
+    pub fn type_as(&mut self, kind: impl Fn(&str) -> Option<Kind>) {
+        for planned in &mut self.columns {
+            planned.column.kind = planned.column.kind.or_else(|| kind(&planned.column.name));
+        }
+    }
+
+    /// Has something stand in each cell of the column of this name; false when there is
+    /// none.
+    pub fn require(&mut self, name: &str) -> bool {
+        let place = self.place_of(name);
+        if let Some(place) = place {
+            self.columns[place].column.rules.required = true;
+        }
+        place.is_some()
+    }
+
+    /// Settles the types of columns once all sources are noted.
+    pub fn settle_types(&mut self) {
+        let writing = &self.options.writing;
+        if !writing.is_typed() {
+            return;
+        }
+        for planned in &mut self.columns {
+            let guess = if self.options.guess { planned.guess.kind() } else { Kind::Text };
+            let kind = planned.column.kind.get_or_insert(guess);
+            // In a workbook each cell may stand as it does in its source.
+            if writing.form == Form::Xlsx && *kind == Kind::Text {
+                planned.column.kind = None;
+            }
+        }
+    }
+
+    /// The columns as a writer sees them.
+    pub fn heads(&self) -> Vec<Head> {
+        let head = |column: &Column| Head {
+            name: column.name.clone(),
+            kind: column.kind.unwrap_or(Kind::Text),
+        };
+        self.columns().map(head).collect()
+    }
+}
