@@ -169,8 +169,9 @@ fn a_file_that_its_program_changed_and_that_is_not_on_the_disk_is_held() {
     let coast = walk.coast();
     let job = "#!/bin/sh\necho \"$VADEGATE_NAME\" >> ran\necho 9,90 >> \"$VADEGATE_FILE\"\n";
     fs::write(coast.path("bin/job"), job).unwrap();
-    let fault = "source.sync:1=io";
-    coast.command().arg("pass").env("VADEGATE_FAULT", fault).output().unwrap();
+    let point = "source.sync";
+    let fault = format!("{point}:1=io");
+    coast.command().arg("pass").env("VADEGATE_FAULT", &fault).output().unwrap();
     let entry = coast.entry("a.csv");
     assert_eq!(entry["state"], "held", "{entry}");
     assert!(text(&entry, "reason").contains("cannot be made durable"), "{entry}");
