@@ -9,7 +9,7 @@ defineProps<{ batches: OpenBatch[] }>();
 <template>
   <section class="panel min-w-0" aria-labelledby="gathering">
     <h2 id="gathering" class="border-b border-line px-4 py-2.5 font-semibold">
-      Being gathered
+      Open batches
       <span class="ml-1 text-sm font-normal text-muted">{{ counted(batches.length, "batch", "batches") }}</span>
     </h2>
     <ul class="divide-y divide-line text-sm">

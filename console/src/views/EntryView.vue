@@ -26,7 +26,7 @@ const facts = computed(() => {
   const one = entry.value;
   if (!one) return [];
   return [
-    { name: "Lies at", value: one.location.path ?? "not known any more", code: true },
+    { name: "Location", value: one.location.path ?? "not known any more", code: true },
     { name: "There now", value: NOW[one.location.status] },
     { name: "Came from", value: `${one.drop}/${one.path}`, code: true },
     { name: "Size", value: one.bytes < 1024 ? size(one.bytes) : `${size(one.bytes)} (${count(one.bytes)} bytes)` },

@@ -94,7 +94,7 @@ fn text(view: &EntryView, zone: &TimeZone) -> String {
     if entry.tries > 0 {
         row("tries", &entry.tries.to_string());
     }
-    row("lies at", &lies_at(location));
+    row("location", &place_and_status(location));
     if let Some(earlier) = entry.revision_of {
         row("revision", &format!("of entry {earlier}, which had other content"));
     }
@@ -117,7 +117,7 @@ fn text(view: &EntryView, zone: &TimeZone) -> String {
     text
 }
 
-fn lies_at(location: &FileLocation) -> String {
+fn place_and_status(location: &FileLocation) -> String {
     let place = location.path.as_deref().unwrap_or("not known any more");
     match location.status {
         LocationStatus::Unchanged => format!("{place} (there, unchanged)"),
