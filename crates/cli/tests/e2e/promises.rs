@@ -4,12 +4,13 @@
 use std::fs;
 use std::io::{Seek, SeekFrom, Write};
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
+use std::process::Stdio;
 use std::time::{Duration, Instant};
 
 use serde_json::{Value, json};
 
 use crate::passes::pass;
-use crate::support::{InBackground, Service, TestHome, filing_gate, sum, text, wait};
+use crate::support::{Service, TestHome, filing_gate, sum, text, wait};
 
 pub(crate) fn merging(more: &str, of_merge: &str) -> TestHome {
     let coast = TestHome::new(&format!(
@@ -65,7 +66,8 @@ fn a_worker_outlasts_a_restart_and_its_work_is_taken() {
     coast.drop("drops/a.csv", "1");
     let mut command = coast.command();
     command.args(["worker", "job", "--", "./program"]);
-    let worker = command.output_in_background();
+    let quiet = command.stdout(Stdio::null()).stderr(Stdio::null());
+    let worker = Killed(quiet.spawn().unwrap());
     coast.wait("the program has begun", |coast| coast.path("began").try_exists().unwrap());
     // It reports while nobody is there, and asks while nobody is there.
     service.kill();
@@ -106,7 +108,7 @@ fn two_services_on_one_drop_folder_work_no_file_twice() {
     let second = std::process::Command::new(env!("CARGO_BIN_EXE_vadegate"))
         .current_dir(coast.path(""))
         .args(["--config", "second.toml", "serve"])
-        .stderr(std::process::Stdio::null())
+        .stderr(Stdio::null())
         .spawn()
         .unwrap();
     let second = Killed(second);
