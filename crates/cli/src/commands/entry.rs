@@ -80,7 +80,7 @@ fn text(view: &EntryView, zone: &TimeZone) -> String {
     let exact = if entry.bytes < 1024 { "" } else { exact.as_str() };
     row("size", &format!("{}{exact}", show::bytes(entry.bytes)));
     row("modified", &show::time(entry.modified, zone));
-    row("sha256", &entry.sha256);
+    row("sha256", &entry.sha256.to_string());
     row("state", entry.state.word());
     if let Some(reason) = &entry.reason {
         row("because", reason);

@@ -54,7 +54,7 @@ fn write_row(out: &mut impl Write, entry: &Entry) -> Result<(), Failure> {
         &entry.path,
         &entry.bytes.to_string(),
         &entry.modified.to_string(),
-        &entry.sha256,
+        &entry.sha256.to_string(),
         entry.state.word(),
         &entry.seen_at.to_string(),
         &entry.ready_at.to_string(),

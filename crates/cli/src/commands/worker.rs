@@ -248,7 +248,7 @@ impl Working<'_> {
             .env("VADEGATE_NAME", &entry.name)
             .env("VADEGATE_GATE", &entry.gate)
             .env("VADEGATE_ENTRY", entry.id.to_string())
-            .env("VADEGATE_SHA256", &entry.sha256)
+            .env("VADEGATE_SHA256", entry.sha256.to_string())
             .env("VADEGATE_FENCE", offered.fence.to_string());
         for (name, value) in &entry.fields {
             command.env(format!("VADEGATE_FIELD_{}", name.to_uppercase()), value);
@@ -301,7 +301,7 @@ fn fetch(remote: &Remote, offered: &Offered, file: &Path) -> Result<(), Failure>
     let broken = |error: io::Error| Failure::Away(format!("the file broke off: {error}"));
     io::copy(&mut bytes, &mut out).map_err(broken)?;
     let sum = vadegate_core::sum_of_file(file)?;
-    if sum != offered.entry.sha256 {
+    if sum != offered.entry.sha256.to_string() {
         return Err(Failure::Failed(format!("its bytes came with the sum {sum}")));
     }
     Ok(())

@@ -267,7 +267,7 @@ fn verified(live: &Live, entry: &Entry) -> Result<Version, ActionError> {
         return Err(changed());
     }
     match fingerprint(&mut file, &version, &mut vec![0; 256 * 1024]) {
-        Ok(sum) if sum.to_string() == entry.sha256_there() => Ok(version),
+        Ok(sum) if sum == entry.sha256_there() => Ok(version),
         Ok(_) | Err(FingerprintError::Changed) => Err(changed()),
         Err(FingerprintError::Io(error)) => {
             Err(refused(format!("its file `{shown}` cannot be read: {error}")))

@@ -186,7 +186,7 @@ impl Verifying<'_> {
             LocationStatus::Unreadable => (Differs::Unreadable, "it cannot be looked at".into()),
             LocationStatus::Gone => return None,
             LocationStatus::Unchanged if self.deep => match self.sum(&path) {
-                Ok(sum) if sum.to_string() == entry.sha256_there() => return None,
+                Ok(sum) if sum == entry.sha256_there() => return None,
                 Ok(_) => (Differs::Changed, "its content is another".into()),
                 Err(error) => (Differs::Unreadable, format!("it cannot be read: {error}")),
             },
@@ -351,7 +351,7 @@ fn output_differs(
         if let Err(error) = read {
             return Some(unreadable(error));
         }
-        if sum.finish().to_string() != piece.sha256 {
+        if sum.finish() != piece.sha256 {
             let because = format!("what batch {} wrote into it is changed", piece.batch);
             return Some((Differs::Changed, because));
         }

@@ -6,6 +6,7 @@ use std::io::{self, Write};
 use ring::digest::{Context, SHA256};
 use rusqlite::ToSql;
 use rusqlite::types::{FromSql, FromSqlError, FromSqlResult, ToSqlOutput, ValueRef};
+use serde::{Deserialize, Deserializer, Serialize, Serializer, de};
 
 /// The SHA-256 of a content. It is shown in lower-case hexadecimal, as `sha256sum` does.
 #[derive(Clone, Copy, Default, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -44,6 +45,20 @@ impl fmt::Display for Sha256 {
 impl fmt::Debug for Sha256 {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "Sha256({self})")
+    }
+}
+
+impl Serialize for Sha256 {
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        to.collect_str(self)
+    }
+}
+
+impl<'de> Deserialize<'de> for Sha256 {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        let digits = String::deserialize(from)?;
+        Sha256::from_hex(&digits)
+            .ok_or_else(|| de::Error::invalid_value(de::Unexpected::Str(&digits), &"a SHA-256"))
     }
 }
 

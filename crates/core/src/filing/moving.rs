@@ -17,7 +17,7 @@ pub(crate) struct Moving<'a> {
     /// stays, and the link is removed.
     pub link: Option<&'a At>,
     pub version: &'a Version,
-    pub sha256: &'a str,
+    pub sha256: Sha256,
     pub target: &'a At,
     /// Name of the copy while it is made on another device.
     pub staged_name: String,
@@ -114,7 +114,7 @@ fn stands_at_target(moving: &Moving<'_>) -> io::Result<bool> {
     }
     let alike =
         found.bytes == moving.version.bytes && found.modified_ns == moving.version.modified_ns;
-    Ok(alike && sum_of(moving.target)?.to_string() == moving.sha256)
+    Ok(alike && sum_of(moving.target)? == moving.sha256)
 }
 
 /// SHA-256 of a file.
@@ -194,7 +194,7 @@ fn copy_verified(moving: &Moving<'_>, staged: &At) -> io::Result<bool> {
     copy.sync_all()?;
     drop(copy);
     at("file.verify")?;
-    Ok(sum_of(staged)?.to_string() == moving.sha256)
+    Ok(sum_of(staged)? == moving.sha256)
 }
 
 #[cfg(test)]
@@ -206,12 +206,7 @@ mod tests {
         crate::files::roots::Reach::anywhere().at(path).unwrap()
     }
 
-    fn moving<'a>(
-        source: &'a At,
-        version: &'a Version,
-        target: &'a At,
-        sum: &'a str,
-    ) -> Moving<'a> {
+    fn moving<'a>(source: &'a At, version: &'a Version, target: &'a At, sum: Sha256) -> Moving<'a> {
         let staged_name = ".vadegate-1.copy".into();
         Moving { source, link: None, version, sha256: sum, target, staged_name }
     }
@@ -231,15 +226,15 @@ mod tests {
             let (from, to) = (at_path(&source), at_path(&target));
             std::fs::write(&source, "rows").unwrap();
             let version = from.version().unwrap().unwrap();
-            let sum = sum_of(&from).unwrap().to_string();
+            let sum = sum_of(&from).unwrap();
 
             std::fs::write(&target, "other").unwrap();
-            assert_eq!(move_to(&moving(&from, &version, &to, &sum)).unwrap(), Moved::Taken);
+            assert_eq!(move_to(&moving(&from, &version, &to, sum)).unwrap(), Moved::Taken);
             assert_eq!(std::fs::read_to_string(&target).unwrap(), "other");
 
             std::fs::remove_file(&target).unwrap();
-            assert_eq!(move_to(&moving(&from, &version, &to, &sum)).unwrap(), Moved::Done);
-            assert_eq!(move_to(&moving(&from, &version, &to, &sum)).unwrap(), Moved::Already);
+            assert_eq!(move_to(&moving(&from, &version, &to, sum)).unwrap(), Moved::Done);
+            assert_eq!(move_to(&moving(&from, &version, &to, sum)).unwrap(), Moved::Already);
             assert_eq!(std::fs::read_to_string(&target).unwrap(), "rows");
             assert!(!source.try_exists().unwrap());
             assert_eq!(
@@ -259,11 +254,11 @@ mod tests {
             std::fs::write(&source, "rows").unwrap();
             let version = from.version().unwrap().unwrap();
             std::fs::write(&source, "newer rows").unwrap();
-            let outcome = move_to(&moving(&from, &version, &to, "")).unwrap();
+            let outcome = move_to(&moving(&from, &version, &to, Sha256::default())).unwrap();
             assert_eq!(outcome, Moved::Swapped);
             assert_eq!(std::fs::read_to_string(&source).unwrap(), "newer rows");
             std::fs::remove_file(&source).unwrap();
-            let outcome = move_to(&moving(&from, &version, &to, "")).unwrap();
+            let outcome = move_to(&moving(&from, &version, &to, Sha256::default())).unwrap();
             assert_eq!(outcome, Moved::Missing);
         }
     }
@@ -276,8 +271,8 @@ mod tests {
         let (from, to) = (at_path(&source), at_path(&target));
         std::fs::write(&source, "rows").unwrap();
         let version = from.version().unwrap().unwrap();
-        let sum = sum_of(&from).unwrap().to_string();
-        let job = moving(&from, &version, &to, &sum);
+        let sum = sum_of(&from).unwrap();
+        let job = moving(&from, &version, &to, sum);
         assert!(copy_verified(&job, &to).unwrap());
         assert_eq!(move_to(&job).unwrap(), Moved::Already);
         assert!(!source.try_exists().unwrap());

@@ -18,7 +18,7 @@ pub(crate) struct WrittenOutput {
     pub mode: OutputMode,
     pub base_bytes: u64,
     pub bytes: u64,
-    pub sha256: String,
+    pub sha256: Sha256,
 }
 
 /// What a batch made in a place that can be asked about it.
@@ -79,7 +79,7 @@ impl Ledger {
                             mode: row.get(3)?,
                             base_bytes: row.get::<_, i64>(4)?.cast_unsigned(),
                             bytes: row.get::<_, i64>(5)?.cast_unsigned(),
-                            sha256: row.get::<_, Sha256>(6)?.to_string(),
+                            sha256: row.get(6)?,
                         })
                     })?
                     .collect()

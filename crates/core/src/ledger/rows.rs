@@ -4,7 +4,6 @@ use jiff::Timestamp;
 use rusqlite::types::Value;
 use rusqlite::{Connection, Row, params_from_iter};
 
-use crate::files::sha256::Sha256;
 use crate::files::version::Version;
 use crate::ledger::error::{LedgerError, reading};
 use crate::ledger::state::State;
@@ -52,7 +51,7 @@ pub(crate) fn filing(row: &Row<'_>) -> rusqlite::Result<OpenEntry> {
         path,
         bytes,
         modified: Timestamp::from_nanosecond(i128::from(modified_ns)).unwrap_or_default(),
-        sha256: row.get::<_, Sha256>(7)?.to_string(),
+        sha256: row.get(7)?,
         state: State::of(&state).unwrap_or(State::Held),
         fields: serde_json::from_str(&fields).unwrap_or_default(),
         seen_at: time(row.get(10)?),
@@ -68,7 +67,7 @@ pub(crate) fn filing(row: &Row<'_>) -> rusqlite::Result<OpenEntry> {
         revision_of: row.get(22)?,
         forgotten: row.get(23)?,
         filed_bytes,
-        filed_sha256: row.get::<_, Option<Sha256>>(26)?.map(|sum| sum.to_string()),
+        filed_sha256: row.get(26)?,
     };
     Ok(OpenEntry { entry, version, target })
 }

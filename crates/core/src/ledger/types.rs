@@ -7,6 +7,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::files::sha256::Sha256;
 use crate::ledger::state::{Cause, State};
 use crate::ledger::words::{BatchOutcome, OutputMode, OutputRole, WorkKind};
 use crate::pattern::Fields;
@@ -30,7 +31,8 @@ pub struct Entry {
     #[schema(value_type = String, format = DateTime)]
     pub modified: Timestamp,
     /// SHA-256 of the content, in hexadecimal.
-    pub sha256: String,
+    #[schema(value_type = String)]
+    pub sha256: Sha256,
     /// Where it stands in its life.
     pub state: State,
     /// Fields captured from its path.
@@ -67,7 +69,8 @@ pub struct Entry {
     /// worked it has changed it.
     pub filed_bytes: Option<u64>,
     /// SHA-256 of its file now, when that is another than was entered.
-    pub filed_sha256: Option<String>,
+    #[schema(value_type = Option<String>)]
+    pub filed_sha256: Option<Sha256>,
 }
 
 impl Entry {
@@ -77,8 +80,8 @@ impl Entry {
     }
 
     /// SHA-256 of the file as it lies there.
-    pub fn sha256_there(&self) -> &str {
-        self.filed_sha256.as_deref().unwrap_or(&self.sha256)
+    pub fn sha256_there(&self) -> Sha256 {
+        self.filed_sha256.unwrap_or(self.sha256)
     }
 
     /// Where its file lies, as far as the ledger knows.

@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use jiff::civil::DateTime;
 
+use crate::files::sha256::Sha256;
 use crate::pattern::Fields;
 use crate::pattern::dates;
 use crate::pattern::dates::DateSpec;
@@ -39,7 +40,7 @@ pub struct Builtins<'a> {
     /// The batch's number, once it has one.
     pub batch: Option<i64>,
     /// SHA-256 of its content, in hexadecimal, once it was taken.
-    pub sha256: Option<&'a str>,
+    pub sha256: Option<Sha256>,
     /// When the file was first noticed, in the service's time zone.
     pub seen: DateTime,
     /// The file's modification time, in the service's time zone.
@@ -291,7 +292,7 @@ fn builtin(name: &str, builtins: &Builtins<'_>) -> Option<String> {
         "gate" => builtins.gate.to_owned(),
         "entry" => builtins.entry?.to_string(),
         "batch" => builtins.batch?.to_string(),
-        "sha256" => builtins.sha256?.to_owned(),
+        "sha256" => builtins.sha256?.to_string(),
         _ => return None,
     })
 }

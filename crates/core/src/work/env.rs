@@ -70,7 +70,7 @@ pub(crate) fn values<'e>(zone: &TimeZone, entry: &'e Entry, batch: Option<i64>) 
         gate: &entry.gate,
         entry: Some(entry.id),
         batch,
-        sha256: Some(&entry.sha256),
+        sha256: Some(entry.sha256),
         seen: local(zone, entry.seen_at),
         modified: local(zone, entry.modified),
         now: local(zone, Timestamp::now()),

@@ -138,7 +138,7 @@ pub(crate) async fn file(shared: Data<Shared>, fence: Path<i64>) -> Result<HttpR
     });
     Ok(HttpResponse::Ok()
         .content_type("application/octet-stream")
-        .insert_header(("X-Content-SHA256", entry.sha256))
+        .insert_header(("X-Content-SHA256", entry.sha256.to_string()))
         .streaming(stream))
 }
 

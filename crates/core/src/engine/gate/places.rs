@@ -53,13 +53,12 @@ impl Live {
         };
         let now = Timestamp::now();
         let modified = Timestamp::from_nanosecond(i128::from(new.version.modified_ns));
-        let sum = new.sha256.to_string();
         let values = Builtins {
             path: &new.path,
             gate: &new.gate,
             entry: Some(id),
             batch: None,
-            sha256: Some(&sum),
+            sha256: Some(new.sha256),
             seen: self.context.local(Timestamp::from_millisecond(new.seen_at).unwrap_or(now)),
             modified: self.context.local(modified.unwrap_or(now)),
             now: self.context.local(now),

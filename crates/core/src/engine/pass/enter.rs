@@ -69,7 +69,7 @@ pub(crate) fn into_entry(new: NewEntry, id: i64, state: State) -> Entry {
         drop: new.drop_folder,
         bytes: new.version.bytes,
         modified: Timestamp::from_nanosecond(i128::from(new.version.modified_ns)).unwrap_or(now),
-        sha256: new.sha256.to_string(),
+        sha256: new.sha256,
         state,
         fields: new.fields,
         seen_at: Timestamp::from_millisecond(new.seen_at).unwrap_or(now),
@@ -101,10 +101,13 @@ pub(crate) fn policy(gate: &Gate) -> Policy {
 
 /// The identity of an entry, as its gate has it now.
 pub(crate) fn identity_of(live: &Live, entry: &Entry) -> Vec<u8> {
-    let sha256 = Sha256::from_hex(&entry.sha256).unwrap_or_default();
     let place = live.place_of(&entry.drop, &entry.path);
     let placed = place.as_deref().and_then(|place| live.gate.drops.placed(place));
-    identity(live.gate.once, placed.map_or(entry.path.as_str(), |placed| placed.name), &sha256)
+    identity(
+        live.gate.once,
+        placed.map_or(entry.path.as_str(), |placed| placed.name),
+        &entry.sha256,
+    )
 }
 
 /// What makes an entry the same as another, in its space.

@@ -256,7 +256,7 @@ fn file_companion(p: &Pass, entry: &Entry, folder: &Arc<Folder>) -> Result<(), S
             source: &from,
             link: None,
             version: &meta.version,
-            sha256: &sum.to_string(),
+            sha256: sum,
             target: &folder.at(target.file_name().unwrap_or_default()),
             staged_name: format!(".vadegate-{tag}-{}.companion", entry.id),
         };

@@ -114,7 +114,7 @@ fn markers_of(
         entry: filing.entry.id,
         gate: filing.entry.gate.clone(),
         path: filing.entry.path.clone(),
-        sha256: filing.entry.sha256.clone(),
+        sha256: filing.entry.sha256.to_string(),
         table: job.table.clone(),
         rows: account.taken_from(&source.name),
         account: json.clone(),

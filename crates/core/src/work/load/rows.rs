@@ -59,8 +59,8 @@ pub(crate) fn undo(
     if env.rehearsing {
         return Ok(String::new());
     }
-    let (tag, of) = (env.ledger.tag()?, (entry.id, entry.sha256.as_str()));
-    match destination.unload(table, &column, tag, of)? {
+    let (tag, sum) = (env.ledger.tag()?, entry.sha256.to_string());
+    match destination.unload(table, &column, tag, (entry.id, &sum))? {
         Unloaded::Rows(count) => {
             Ok(format!("unloaded: {} taken out of `{place}`", words::rows(count)))
         }

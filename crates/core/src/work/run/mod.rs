@@ -198,7 +198,7 @@ fn environment(filing: &OpenEntry, source: &Path) -> Vec<(String, String)> {
         ("VADEGATE_GATE".into(), entry.gate.clone()),
         ("VADEGATE_ENTRY".into(), entry.id.to_string()),
         ("VADEGATE_BYTES".into(), entry.bytes.to_string()),
-        ("VADEGATE_SHA256".into(), entry.sha256.clone()),
+        ("VADEGATE_SHA256".into(), entry.sha256.to_string()),
         ("VADEGATE_TRY".into(), (entry.tries + 1).to_string()),
     ];
     let fields = entry.fields.iter();

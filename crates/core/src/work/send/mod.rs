@@ -293,7 +293,7 @@ impl Sending {
             address: letter.to.clone(),
             name: entry.name.clone(),
             bytes: letter.filing.version.bytes,
-            sha256: Sha256::from_hex(entry.sha256_there()).unwrap_or_default(),
+            sha256: entry.sha256_there(),
             key: claimed.key.clone(),
         };
         at("send.begin").map_err(|error| silent(Failure::Away(error.to_string())))?;
