@@ -2,6 +2,7 @@
 
 use std::fs;
 use std::io::Write;
+use std::os::unix::fs::MetadataExt;
 
 use serde_json::Value;
 
@@ -143,6 +144,31 @@ fn a_file_that_got_the_inode_of_an_earlier_output_is_a_source() {
         }
     }
     drop(service);
+}
+
+#[test]
+fn a_file_as_old_as_its_inode_is_a_source_when_the_inode_was_an_outputs() {
+    let coast = merging("", "exists = \"replace\"");
+    let config = fs::read_to_string(coast.path("vadegate.toml")).unwrap();
+    fs::write(coast.path("vadegate.toml"), config.replace("out/all.csv", "all.csv")).unwrap();
+    coast.drop("drops/0.csv", "t,l\n0,2\n");
+    assert_eq!(pass(&coast, "tide")["worked"], 1);
+    let output = fs::metadata(coast.path("all.csv")).unwrap();
+    fs::remove_file(coast.path("all.csv")).unwrap();
+    // Of the same length, with the time that the supplier keeps: older than the output.
+    let long_ago = output.modified().unwrap() - std::time::Duration::from_secs(3600);
+    let heir = (0..2000).map(|number| coast.path(&format!("heir-{number}"))).find(|path| {
+        fs::write(path, "t,l\n1,2\n").unwrap();
+        fs::metadata(path).unwrap().ino() == output.ino()
+    });
+    let Some(heir) = heir else {
+        eprintln!("not tested: this file system gives no inode again");
+        return;
+    };
+    fs::File::options().append(true).open(&heir).unwrap().set_modified(long_ago).unwrap();
+    fs::rename(heir, coast.path("drops/1.csv")).unwrap();
+    rest(&coast);
+    assert_eq!(pass(&coast, "tide")["worked"], 1, "{}", coast.run("files tide").out);
 }
 
 #[test]

@@ -122,15 +122,15 @@ impl Home {
     }
 
     fn commit(&self, ledger: &Ledger, batch: i64, entry: i64, staged: &Path, name: &str) {
-        use std::os::unix::fs::MetadataExt;
-        let meta = fs::metadata(staged).unwrap();
+        let version = Version::of(&fs::metadata(staged).unwrap());
         let target = self.path("archive").join(name).display().to_string();
         let commit = CommitBatch {
             batch,
             entries: vec![(entry, Some(1), Some(target))],
             outputs: vec![Some(MadeOutput {
-                inode: meta.ino(),
-                bytes: meta.len(),
+                inode: version.inode,
+                modified_ns: version.modified_ns,
+                bytes: version.bytes,
                 sha256: Sha256::default(),
                 rows: 1,
                 account: None,

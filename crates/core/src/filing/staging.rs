@@ -2,12 +2,14 @@
 
 use std::fs::{File, Permissions};
 use std::io::{self, Write};
-use std::os::unix::fs::{MetadataExt, PermissionsExt};
+use std::os::unix::fs::PermissionsExt;
 use std::sync::OnceLock;
+use std::time::SystemTime;
 
 use crate::fault::at;
 use crate::files::at::At;
 use crate::files::sha256::Sum;
+use crate::files::version::Version;
 use crate::ledger::requests::MadeOutput;
 
 /// A file that is being staged.
@@ -34,12 +36,16 @@ impl Staging {
     /// Makes it durable.
     pub fn finish(self, rows: u64, account: Option<String>) -> io::Result<MadeOutput> {
         self.file.set_permissions(Permissions::from_mode(self.mode))?;
+        // To the nanosecond, where the file system counts in ticks: by this it is told from
+        // whatever gets its inode after it.
+        self.file.set_modified(SystemTime::now())?;
         at("stage.sync").and_then(|()| self.file.sync_all())?;
         at("stage.synced")?;
-        let inode = self.file.metadata()?.ino();
+        let version = Version::of(&self.file.metadata()?);
         let sha256 = self.sum.map(|sum| sum.finish()).unwrap_or_default();
         let bytes = self.bytes;
-        Ok(MadeOutput { inode, bytes, sha256, rows, account })
+        let Version { inode, modified_ns, .. } = version;
+        Ok(MadeOutput { inode, modified_ns, bytes, sha256, rows, account })
     }
 }
 

@@ -196,7 +196,8 @@ impl Ledger {
 /// Whether a version is that of the newest output of a path, as it was left.
 fn stands_as(reader: &Connection, path: &str, version: Version) -> rusqlite::Result<bool> {
     let mut newest = reader.prepare_cached(
-        "SELECT base_bytes + COALESCE(bytes, 0), published_at, inode, mode, committed_at FROM output
+        "SELECT base_bytes + COALESCE(bytes, 0), published_at, inode, mode, committed_at, modified_ns
+         FROM output
          WHERE path = ? AND committed_at IS NOT NULL ORDER BY id DESC LIMIT 1",
     )?;
     let newest = newest.query_row([path], |row| {
@@ -205,10 +206,16 @@ fn stands_as(reader: &Connection, path: &str, version: Version) -> rusqlite::Res
         // What is not appended is written before it is committed, and only renamed after.
         let written = if append { published } else { row.get(4)? };
         let written = published.and(written);
-        Ok((row.get::<_, i64>(0)?, written, row.get::<_, i64>(2)?, append))
+        let modified: Option<i64> = row.get(5)?;
+        Ok((row.get::<_, i64>(0)?, written, row.get::<_, i64>(2)?, append, modified))
     });
-    let Some((bytes, written, inode, append)) = newest.optional()? else { return Ok(false) };
+    let Some((bytes, written, inode, append, modified)) = newest.optional()? else {
+        return Ok(false);
+    };
     let same_file = append || inode == version.inode.cast_signed();
+    if let Some(modified_ns) = modified {
+        return Ok(same_file && modified_ns == version.modified_ns);
+    }
     Ok(match written {
         // Before it is recorded under the number that it got.
         None => same_file,

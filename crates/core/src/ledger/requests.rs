@@ -67,7 +67,10 @@ pub(crate) struct PlannedOutput {
 /// A staged output that is whole.
 #[derive(Debug, Clone)]
 pub(crate) struct MadeOutput {
+    /// Of the staged file, which keeps it when it is renamed; 0 where nothing is staged.
     pub inode: u64,
+    /// Modification time of the staged file in nanoseconds since 1970; 0 where nothing is.
+    pub modified_ns: i64,
     pub bytes: u64,
     pub sha256: Sha256,
     pub rows: u64,

@@ -11,11 +11,12 @@ use crate::ledger::error::LedgerError;
 
 /// Migrations in order; the first brings an empty file to schema 1. A released
 /// one is never edited.
-const MIGRATIONS: [&str; 4] = [
+const MIGRATIONS: [&str; 5] = [
     include_str!("migrations/0001.sql"),
     include_str!("migrations/0002.sql"),
     include_str!("migrations/0003.sql"),
     include_str!("migrations/0004.sql"),
+    include_str!("migrations/0005.sql"),
 ];
 
 /// The schema that this program writes.

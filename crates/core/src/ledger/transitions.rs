@@ -212,7 +212,7 @@ pub(crate) fn commit_outputs(
         };
         // What a place can be asked about stands there when the ledger hears of it.
         tx.connection.execute(
-            "UPDATE output SET inode = ?1, bytes = IIF(proof IS NULL, ?2, NULL),
+            "UPDATE output SET inode = ?1, modified_ns = IIF(mode = 'append' OR ?8 = 0, NULL, ?8), bytes = IIF(proof IS NULL, ?2, NULL),
                sha256 = IIF(proof IS NULL, ?3, NULL), rows = ?4, account = ?5, committed_at = ?6,
                published_at = IIF(proof IS NULL, NULL, ?6) WHERE id = ?7",
             params![
@@ -222,7 +222,8 @@ pub(crate) fn commit_outputs(
                 as_i64(made.rows),
                 made.account,
                 tx.now,
-                id
+                id,
+                made.modified_ns,
             ],
         )?;
     }

@@ -2,10 +2,10 @@
 //! there.
 
 use std::io;
-use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 
 use crate::files::roots::Reach;
+use crate::files::version::Version;
 use crate::filing::moving::sum_of;
 use crate::ledger::pending::{ClaimedOutput, OpenClaim};
 use crate::ledger::requests::MadeOutput;
@@ -93,10 +93,11 @@ fn set_aside(reach: &Reach, staged: &Path, account: &str) -> io::Result<Option<M
         return Ok(None);
     }
     let staged = reach.at(staged)?;
-    let meta = staged.open()?.metadata()?;
+    let version = Version::of(&staged.open()?.metadata()?);
     Ok(Some(MadeOutput {
-        inode: meta.ino(),
-        bytes: meta.len(),
+        inode: version.inode,
+        modified_ns: version.modified_ns,
+        bytes: version.bytes,
         sha256: sum_of(&staged)?,
         rows,
         account: None,

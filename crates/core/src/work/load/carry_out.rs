@@ -124,5 +124,12 @@ fn markers_of(
 
 /// What the ledger keeps of a load.
 pub(crate) fn loaded_output(rows: u64, account: String) -> MadeOutput {
-    MadeOutput { inode: 0, bytes: 0, sha256: Sha256::default(), rows, account: Some(account) }
+    MadeOutput {
+        inode: 0,
+        modified_ns: 0,
+        bytes: 0,
+        sha256: Sha256::default(),
+        rows,
+        account: Some(account),
+    }
 }

@@ -236,7 +236,14 @@ fn sent(to: &str) -> PlannedOutput {
 
 /// What the ledger keeps of a file that was sent.
 fn copied(bytes: u64) -> MadeOutput {
-    MadeOutput { inode: 0, bytes, sha256: Sha256::default(), rows: 0, account: None }
+    MadeOutput {
+        inode: 0,
+        modified_ns: 0,
+        bytes,
+        sha256: Sha256::default(),
+        rows: 0,
+        account: None,
+    }
 }
 
 /// A file with its receiver.

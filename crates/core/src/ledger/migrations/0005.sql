@@ -1,0 +1,3 @@
+-- When an output of ours was modified last, in nanoseconds since 1970: by this and its
+-- inode it is known where it was moved to. NULL where rows were appended, or unknown.
+ALTER TABLE output ADD COLUMN modified_ns INTEGER;
