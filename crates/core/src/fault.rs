@@ -7,7 +7,7 @@
 //! passed to stderr.
 
 /// Points of the protocol, in its order.
-pub const POINTS: [&str; 35] = [
+pub const POINTS: [&str; 36] = [
     "enter.read",
     "enter.sync",
     "ledger.commit",
@@ -17,6 +17,7 @@ pub const POINTS: [&str; 35] = [
     "stage.write",
     "stage.sync",
     "stage.synced",
+    "stage.verify",
     "load.connect",
     "load.rows",
     "load.marked",

@@ -2,6 +2,7 @@
 //! it must refuse. A new work is tested by standing here.
 
 use std::fs;
+use std::io;
 use std::os::unix::fs::PermissionsExt;
 
 use vadegate_core::ledger::WorkKind;
@@ -67,6 +68,19 @@ fn ran(coast: &TestHome) -> Vec<String> {
     ran.lines().map(str::to_owned).collect()
 }
 
+fn delivered(coast: &TestHome) -> Vec<String> {
+    let read = |path: String| {
+        let bytes = fs::read(coast.path(&path)).unwrap();
+        let content = match path.ends_with(".gz") {
+            true => io::read_to_string(flate2::read::GzDecoder::new(&bytes[..])).unwrap(),
+            false => String::from_utf8(bytes).unwrap(),
+        };
+        format!("{}: {content}", path.trim_start_matches("out/"))
+    };
+    let seen = coast.files("out").into_iter().filter(|path| !path.contains("/."));
+    seen.map(read).collect()
+}
+
 fn sent(coast: &TestHome) -> Vec<String> {
     let taken = crate::receiver::of(coast).taken();
     taken.iter().map(|one| one.path.rsplit('/').next().unwrap_or_default().to_owned()).collect()
@@ -102,6 +116,20 @@ pub const FIXTURES: &[Fixture] = &[
         refuses: Some("line 2"),
         made: loaded,
         expected: rows,
+    },
+    Fixture {
+        kind: WorkKind::Deliver,
+        section: "to = [\"out/plain\", { into = \"out/packed/<stem>.gz\", compress = \"gzip\" }]",
+        outside: &[("\"out/plain", "\"/elsewhere"), ("out/packed/<stem>", "/elsewhere/<stem>")],
+        elsewhere: None,
+        may_hold: false,
+        pulled: false,
+        refuses: None,
+        made: delivered,
+        expected: |name, content| {
+            let stem = name.trim_end_matches(".csv");
+            vec![format!("packed/{stem}.gz: {content}"), format!("plain/{name}: {content}")]
+        },
     },
     Fixture {
         kind: WorkKind::Run,

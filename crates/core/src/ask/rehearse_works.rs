@@ -6,6 +6,7 @@ use crate::ask::rehearsed::{Rehearsing, Will, hold, wait};
 use crate::engine::error::EngineError;
 use crate::engine::gate::state::Live;
 use crate::engine::pass::batches::{ReadyBatch, gather};
+use crate::ledger::requests::PlannedOutput;
 use crate::ledger::types::{Entry, OpenEntry};
 use crate::work::batch::Batch;
 use crate::work::seam::{Blocked, Drive, EntryVerdict, Work, WorkPlan, Worker};
@@ -119,14 +120,19 @@ fn rehearse(
 fn tell(plan: WorkPlan, whole: bool, files: &mut Files<'_>) {
     let fits = |verdict: &EntryVerdict| matches!(verdict, EntryVerdict::Fits);
     let misses = whole && !plan.verdicts.iter().all(|(_, verdict)| fits(verdict));
+    // Among those that fit.
+    let mut number = 0;
     for (member, verdict) in plan.verdicts {
+        let at = number;
+        number += usize::from(fits(&verdict));
         let Some(file) = files.of(&member.filing.entry) else { continue };
         match verdict {
             EntryVerdict::Fits if misses => {
                 wait(file, "another file of its batch is held, and all are needed".to_owned());
             }
             EntryVerdict::Fits => {
-                let output = plan.outputs.first();
+                let is_its = |output: &&PlannedOutput| output.of.is_none_or(|of| of == at);
+                let output = plan.outputs.iter().find(is_its);
                 file.told.output = output.map(|output| output.path.clone());
                 file.told.mode = output.map(|output| output.mode);
                 file.told.program.clone_from(&plan.program);

@@ -128,7 +128,8 @@ pub(crate) fn read(
     let mut batch = section.section("batch")?;
     if !work.is_some_and(|work| matches!(work.drive(), Drive::Batches { .. })) {
         batch.fault_here(
-            "only the works `merge` and `load` work files in batches; take `batch` out".into(),
+            "only the works `merge`, `load` and `deliver` work files in batches; take `batch` out"
+                .into(),
         );
     }
     let by = batch.text("by").and_then(|text| template(&text, fields));

@@ -102,6 +102,7 @@ impl Home {
             mode,
             base_bytes,
             base_sha256: None,
+            of: None,
             role: OutputRole::Rows,
         };
         let claim = Claim {

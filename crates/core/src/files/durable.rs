@@ -39,8 +39,11 @@ pub(crate) fn start_writing(file: &File) {
 }
 
 /// Files whose bytes are to be made durable together, by numbers of the caller's.
-#[derive(Default)]
 pub(crate) struct Unsynced {
+    /// The point of the protocol that is passed at each sync.
+    point: &'static str,
+    /// Whether what is known of a file is made durable with its bytes.
+    whole: bool,
     /// Files that are synced one by one.
     each: Vec<(usize, File)>,
     /// Files of file systems with a journal: the first of them, and the numbers of all.
@@ -49,6 +52,21 @@ pub(crate) struct Unsynced {
 }
 
 impl Unsynced {
+    /// For files that are somebody else's, of which only the bytes are needed.
+    pub fn of_sources() -> Self {
+        Unsynced::new("enter.sync", false)
+    }
+
+    /// For staged files, whose times and permissions are ours too.
+    pub fn of_outputs() -> Self {
+        Unsynced::new("stage.sync", true)
+    }
+
+    fn new(point: &'static str, whole: bool) -> Self {
+        let (each, journaled, failed) = (Vec::new(), HashMap::new(), Vec::new());
+        Unsynced { point, whole, each, journaled, failed }
+    }
+
     /// Adds a file whose writing was started.
     pub fn add(&mut self, number: usize, file: File) {
         let device = match file.metadata() {
@@ -70,7 +88,8 @@ impl Unsynced {
 
     fn sync_each(&mut self) {
         for (number, file) in self.each.drain(..) {
-            let synced = crate::fault::at("enter.sync").and_then(|()| synced(file.sync_data()));
+            let synced = crate::fault::at(self.point)
+                .and_then(|()| synced(if self.whole { file.sync_all() } else { file.sync_data() }));
             if let Err(error) = synced {
                 self.failed.push((number, error));
             }
@@ -85,7 +104,7 @@ impl Unsynced {
                 continue;
             }
             let whole = files.first().map_or(Ok(()), |first| {
-                crate::fault::at("enter.sync")?;
+                crate::fault::at(self.point)?;
                 synced(rustix::fs::syncfs(first).map_err(io::Error::from))
             });
             if let Err(error) = whole {
@@ -185,7 +204,7 @@ mod tests {
                 files.push(File::open(path).unwrap());
             }
         }
-        let mut unsynced = Unsynced::default();
+        let mut unsynced = Unsynced::of_sources();
         for (number, file) in files.into_iter().enumerate() {
             start_writing(&file);
             unsynced.add(number, file);

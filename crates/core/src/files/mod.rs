@@ -11,6 +11,7 @@
 
 pub(crate) mod access;
 pub(crate) mod at;
+pub(crate) mod compress;
 pub(crate) mod durable;
 pub(crate) mod lock;
 pub(crate) mod owning;

@@ -39,21 +39,25 @@ fn failed(place: &At) -> impl Fn(io::Error) -> PublishError {
     move |source| PublishError::Io { path: path.clone(), source }
 }
 
-/// Publishes and gives the path at which the output stands.
-pub(crate) fn publish(reach: &Reach, output: &Unpublished) -> Result<PathBuf, PublishError> {
+/// Brings an output into its place, and gives where it stands; its folder is to be made
+/// durable behind it.
+pub(crate) fn place(reach: &Reach, output: &Unpublished) -> Result<At, PublishError> {
     let path = Path::new(&output.path);
     let reached = reach.at(path).and_then(|to| Ok((to, reach.at(Path::new(&output.staged))?)));
     let (to, staged) =
         reached.map_err(|source| PublishError::Io { path: path.to_owned(), source })?;
-    let done = match output.mode {
+    match output.mode {
         OutputMode::Append => append(output, &to, &staged),
         OutputMode::Replace => replace(output, &to, &staged),
         OutputMode::Update => update(output, &to, &staged),
         _ => create(output, &to, &staged),
-    }?;
-    let synced = done.folder().sync().and_then(|()| at("publish.published"));
-    synced.map_err(failed(&done))?;
-    Ok(done.path())
+    }
+}
+
+/// Makes the names in the folder of an output durable.
+pub(crate) fn make_durable(place: &At) -> Result<(), PublishError> {
+    let synced = place.folder().sync().and_then(|()| at("publish.published"));
+    synced.map_err(failed(place))
 }
 
 fn inode_at(place: &At) -> Option<u64> {
@@ -198,6 +202,11 @@ fn begins_alike(file: &mut File, piece: &mut File, length: u64) -> io::Result<bo
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    fn publish(reach: &Reach, output: &Unpublished) -> Result<PathBuf, PublishError> {
+        let at = place(reach, output)?;
+        make_durable(&at).map(|()| at.path())
+    }
 
     fn output(folder: &Path, mode: OutputMode, base: u64, staged: &str) -> Unpublished {
         let path = folder.join(".vadegate-1.staged");

@@ -35,17 +35,23 @@ impl Staging {
 
     /// Makes it durable.
     pub fn finish(self, rows: u64, account: Option<String>) -> io::Result<MadeOutput> {
+        let (made, file) = self.end(None)?;
+        at("stage.sync").and_then(|()| file.sync_all())?;
+        at("stage.synced")?;
+        Ok(MadeOutput { rows, account, ..made })
+    }
+
+    /// Gives it its permissions, and its time: that of what it is a copy of, or the present.
+    /// It is durable once the file is synced, which is the caller's to do.
+    pub fn end(self, modified: Option<SystemTime>) -> io::Result<(MadeOutput, File)> {
         self.file.set_permissions(Permissions::from_mode(self.mode))?;
         // To the nanosecond, where the file system counts in ticks: by this it is told from
         // whatever gets its inode after it.
-        self.file.set_modified(SystemTime::now())?;
-        at("stage.sync").and_then(|()| self.file.sync_all())?;
-        at("stage.synced")?;
-        let version = Version::of(&self.file.metadata()?);
+        self.file.set_modified(modified.unwrap_or_else(SystemTime::now))?;
+        let Version { inode, modified_ns, .. } = Version::of(&self.file.metadata()?);
         let sha256 = self.sum.map(|sum| sum.finish()).unwrap_or_default();
         let bytes = self.bytes;
-        let Version { inode, modified_ns, .. } = version;
-        Ok(MadeOutput { inode, modified_ns, bytes, sha256, rows, account })
+        Ok((MadeOutput { inode, modified_ns, bytes, sha256, rows: 0, account: None }, self.file))
     }
 }
 

@@ -57,25 +57,26 @@ fn begin_batch(tx: &Tx<'_>, tag: &str, claim: &Claim) -> rusqlite::Result<Claime
     // but at another time.
     let proof = format!("{tag}-{batch}-{}", tx.now);
     let mut staged = Vec::with_capacity(claim.outputs.len());
+    let mut insert = tx.connection.prepare_cached(
+        "INSERT INTO output (batch, path, staged, mode, base_bytes, base_sha256, role, proof, entry)
+         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+    )?;
     for (number, output) in claim.outputs.iter().enumerate() {
         let place = match &output.at {
             OutputAt::Staged(folder) => Some(folder.join(staged_name(tag, batch, number))),
-            OutputAt::Proven => None,
+            OutputAt::Proven | OutputAt::There => None,
         };
-        tx.connection.execute(
-            "INSERT INTO output (batch, path, staged, mode, base_bytes, base_sha256, role, proof)
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-            params![
-                batch,
-                output.path,
-                place.as_ref().map_or(String::new(), |place| place.display().to_string()),
-                output.mode,
-                as_i64(output.base_bytes),
-                output.base_sha256,
-                output.role,
-                place.is_none().then_some(&proof)
-            ],
-        )?;
+        insert.execute(params![
+            batch,
+            output.path,
+            place.as_ref().map_or(String::new(), |place| place.display().to_string()),
+            output.mode,
+            as_i64(output.base_bytes),
+            output.base_sha256,
+            output.role,
+            (output.at == OutputAt::Proven).then_some(&proof),
+            output.of.and_then(|at| claim.entries.get(at)),
+        ])?;
         staged.push(place);
     }
     let first = claim.entries.first().copied().unwrap_or(0);

@@ -68,7 +68,8 @@ impl Ledger {
                 let mut select = reader.prepare_cached(
                     "SELECT b.gate, o.batch, o.path, o.mode, o.base_bytes, o.bytes, o.sha256
                      FROM output o JOIN batch b ON b.id = o.batch
-                     WHERE o.published_at IS NOT NULL AND o.proof IS NULL ORDER BY o.id",
+                     WHERE o.published_at IS NOT NULL AND o.proof IS NULL AND o.mode <> 'leave'
+                     ORDER BY o.id",
                 )?;
                 select
                     .query_map([], |row| {
@@ -155,7 +156,7 @@ impl Ledger {
             let by_path = || -> rusqlite::Result<bool> {
                 let mut select = reader.prepare_cached(
                     "SELECT EXISTS (SELECT 1 FROM output o JOIN batch b ON b.id = o.batch
-                     WHERE o.path = ? AND b.gate = ?)",
+                     WHERE o.path = ? AND b.gate = ? AND o.mode <> 'leave')",
                 )?;
                 select.query_row([path, gate], |row| row.get(0))
             };
@@ -198,7 +199,7 @@ fn stands_as(reader: &Connection, path: &str, version: Version) -> rusqlite::Res
     let mut newest = reader.prepare_cached(
         "SELECT base_bytes + COALESCE(bytes, 0), published_at, inode, mode, committed_at, modified_ns
          FROM output
-         WHERE path = ? AND committed_at IS NOT NULL ORDER BY id DESC LIMIT 1",
+         WHERE path = ? AND committed_at IS NOT NULL AND mode <> 'leave' ORDER BY id DESC LIMIT 1",
     )?;
     let newest = newest.query_row([path], |row| {
         let append = row.get::<_, OutputMode>(3)? == OutputMode::Append;

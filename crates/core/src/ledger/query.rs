@@ -127,7 +127,8 @@ fn by_identity(query: &Query, parts: &mut Parts) -> Result<(), LedgerError> {
     }
     if let Some(output) = &query.output {
         let rest = "id IN (SELECT p.entry FROM output o JOIN part p ON p.batch = o.batch
-                           WHERE o.path = ? AND o.committed_at IS NOT NULL)";
+                           WHERE o.path = ? AND o.committed_at IS NOT NULL
+                             AND COALESCE(o.entry, p.entry) = p.entry)";
         parts.add(rest, [text(output)]);
     }
     if let Some(batch) = query.batch {

@@ -36,7 +36,7 @@ impl Ledger {
         let Some(entry) = self.entry(id)? else { return Ok(None) };
         let history = self.changes("WHERE h.entry = ? ORDER BY h.id", &[id])?;
         let worked_in = match entry.batch {
-            Some(batch) => self.batch(batch)?,
+            Some(batch) => self.batch(batch, id)?,
             None => None,
         };
         Ok(Some(EntryDetail { entry, history, worked_in }))
@@ -198,7 +198,8 @@ impl Ledger {
         })
     }
 
-    fn batch(&self, id: i64) -> Result<Option<Batch>, LedgerError> {
+    /// A batch, with those of its outputs that were made of this entry.
+    fn batch(&self, id: i64, entry: i64) -> Result<Option<Batch>, LedgerError> {
         self.read(|reader| {
             let query = || -> rusqlite::Result<Option<Batch>> {
                 let batch = reader
@@ -225,9 +226,9 @@ impl Ledger {
                 let Some(mut batch) = batch else { return Ok(None) };
                 let mut select = reader.prepare_cached(
                     "SELECT path, mode, bytes, rows, sha256, published_at, role, account, proof
-                     FROM output WHERE batch = ? ORDER BY id",
+                     FROM output WHERE batch = ?1 AND COALESCE(entry, ?2) = ?2 ORDER BY id",
                 )?;
-                batch.outputs = select.query_map([id], output)?.collect::<Result<_, _>>()?;
+                batch.outputs = select.query_map([id, entry], output)?.collect::<Result<_, _>>()?;
                 Ok(Some(batch))
             };
             query().map_err(reading)

@@ -28,7 +28,7 @@ pub(crate) struct Claimed {
     /// By what its first entry is known to who is told of it: the same at every attempt,
     /// until it has been worked; then another.
     pub key: String,
-    /// The staged files of its outputs, in their order; none of what is proven.
+    /// The staged files of its outputs, in their order; none where nothing is staged.
     pub staged: Vec<Option<PathBuf>>,
 }
 
@@ -49,6 +49,8 @@ pub(crate) enum OutputAt {
     Staged(PathBuf),
     /// In a place that can be asked.
     Proven,
+    /// Where something stands already, which stays.
+    There,
 }
 
 /// An output that is to be made.
@@ -62,6 +64,9 @@ pub(crate) struct PlannedOutput {
     /// The version from which it is made, when it takes the place of that.
     pub base_sha256: Option<Sha256>,
     pub role: OutputRole,
+    /// The entry of which alone it is made, by its number in the claim; none where it is
+    /// of the whole batch.
+    pub of: Option<usize>,
 }
 
 /// A staged output that is whole.

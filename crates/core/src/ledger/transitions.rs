@@ -205,27 +205,31 @@ pub(crate) fn commit_outputs(
     let mut select =
         tx.connection.prepare_cached("SELECT id FROM output WHERE batch = ? ORDER BY id")?;
     let claimed = select.query_map([batch], |row| row.get(0))?.collect::<Result<Vec<i64>, _>>()?;
+    // What a place can be asked about stands there when the ledger hears of it, and so does
+    // what was there before.
+    let mut update = tx.connection.prepare_cached(
+        "UPDATE output SET inode = ?1,
+           modified_ns = IIF(mode = 'append' OR ?8 = 0, NULL, ?8),
+           bytes = IIF(proof IS NULL AND mode <> 'leave', ?2, NULL),
+           sha256 = IIF(proof IS NULL AND mode <> 'leave', ?3, NULL),
+           rows = ?4, account = ?5, committed_at = ?6,
+           published_at = IIF(proof IS NULL AND mode <> 'leave', NULL, ?6) WHERE id = ?7",
+    )?;
     for (id, made) in claimed.into_iter().zip(outputs) {
         let Some(made) = made else {
             tx.connection.execute("DELETE FROM output WHERE id = ?", [id])?;
             continue;
         };
-        // What a place can be asked about stands there when the ledger hears of it.
-        tx.connection.execute(
-            "UPDATE output SET inode = ?1, modified_ns = IIF(mode = 'append' OR ?8 = 0, NULL, ?8), bytes = IIF(proof IS NULL, ?2, NULL),
-               sha256 = IIF(proof IS NULL, ?3, NULL), rows = ?4, account = ?5, committed_at = ?6,
-               published_at = IIF(proof IS NULL, NULL, ?6) WHERE id = ?7",
-            params![
-                as_i64(made.inode),
-                as_i64(made.bytes),
-                made.sha256,
-                as_i64(made.rows),
-                made.account,
-                tx.now,
-                id,
-                made.modified_ns,
-            ],
-        )?;
+        update.execute(params![
+            as_i64(made.inode),
+            as_i64(made.bytes),
+            made.sha256,
+            as_i64(made.rows),
+            made.account,
+            tx.now,
+            id,
+            made.modified_ns,
+        ])?;
     }
     Ok(())
 }

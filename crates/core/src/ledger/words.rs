@@ -72,6 +72,8 @@ words! {
         Load = "load",
         /// A program is run for each.
         Run = "run",
+        /// Each is copied to one place or several.
+        Deliver = "deliver",
         /// Each is sent to a receiver by HTTP.
         Send = "send",
         /// They are handed out to workers that ask.
@@ -106,6 +108,8 @@ words! {
         Load = "load",
         /// The file itself, as it came, elsewhere.
         Copy = "copy",
+        /// An archive of the files of the batch.
+        Bundle = "bundle",
     }
 }
 
@@ -115,7 +119,9 @@ impl OutputRole {
         match self {
             OutputRole::Rows => "output",
             OutputRole::Load => "table",
-            OutputRole::SetAside | OutputRole::Account | OutputRole::Copy => self.word(),
+            OutputRole::SetAside | OutputRole::Account | OutputRole::Copy | OutputRole::Bundle => {
+                self.word()
+            }
             OutputRole::All => "output of all",
         }
     }
@@ -141,6 +147,8 @@ words! {
         Number = "number",
         /// It takes the place of the version that it was made from, and of no other.
         Update = "update",
+        /// What is there stays, and nothing is made.
+        Leave = "leave",
         /// Rows are added to those of the table.
         Add = "add",
         /// Rows take the place of those with the same key.

@@ -74,17 +74,20 @@ impl Ledger {
         self.submit(move |tx| worked(tx, &entries))?.wait()
     }
 
-    /// Records that an output stands in its place, which may be another than
-    /// was planned when somebody else took that name meanwhile.
-    pub(crate) fn published(&self, output: i64, path: String) -> Result<(), LedgerError> {
+    /// Records that outputs stand in their places, which may be others than were planned
+    /// when somebody else took that name meanwhile.
+    pub(crate) fn published(&self, outputs: Vec<(i64, String)>) -> Result<(), LedgerError> {
         self.submit(move |tx| {
-            tx.connection
-                .execute(
-                    "UPDATE output SET published_at = ?, path = ? WHERE id = ?",
-                    params![tx.now, path, output],
-                )
-                .map_err(writing)?;
-            Ok(())
+            let write = || -> rusqlite::Result<()> {
+                let mut update = tx
+                    .connection
+                    .prepare_cached("UPDATE output SET published_at = ?, path = ? WHERE id = ?")?;
+                for (output, path) in &outputs {
+                    update.execute(params![tx.now, path, output])?;
+                }
+                Ok(())
+            };
+            write().map_err(writing)
         })?
         .wait()
     }

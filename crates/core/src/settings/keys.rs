@@ -108,13 +108,23 @@ pub(crate) fn path_template(
     folder: &Path,
     fields: &[String],
 ) -> Option<Template> {
-    let Some(mut text) = section.text(key) else {
+    let Some(text) = section.text(key) else {
         if !section.has(key) {
             section
                 .fault_here(format!("`{key}` is missing; expected a path such as \"out/<name>\""));
         }
         return None;
     };
+    path_of(key, text, folder, fields)
+}
+
+/// A text as the template of a path, made absolute.
+pub(crate) fn path_of(
+    key: &str,
+    mut text: Found<'_, String>,
+    folder: &Path,
+    fields: &[String],
+) -> Option<Template> {
     if !text.value.starts_with('/') {
         let escaped =
             folder.to_string_lossy().replace('\\', "\\\\").replace('<', "\\<").replace('>', "\\>");
@@ -125,6 +135,22 @@ pub(crate) fn path_template(
         return None;
     }
     template(&text, fields)
+}
+
+/// A text as the template of a file's path: a last part in which the name of the file does
+/// not stand is a folder, to which the name is added, with `ending` behind it.
+pub(crate) fn file_path_of(
+    key: &str,
+    mut text: Found<'_, String>,
+    ending: &str,
+    folder: &Path,
+    fields: &[String],
+) -> Option<Template> {
+    let last = text.value.rsplit('/').next().unwrap_or("");
+    if !last.contains("<name>") && !last.contains("<stem>") {
+        text.value = format!("{}/<name>{ending}", text.value.trim_end_matches('/'));
+    }
+    path_of(key, text, folder, fields)
 }
 
 /// Joins and removes `.` and `..` by name, so that a path can be compared with

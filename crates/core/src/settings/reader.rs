@@ -1,6 +1,8 @@
 //! Takes typed values out of a TOML document and notes every fault with its
 //! line and column: wrong types, bad values, keys that nobody asked for.
 
+mod several;
+
 use std::cell::RefCell;
 use std::ops::Range;
 use std::path::{Path, PathBuf};

@@ -6,7 +6,9 @@
 
 pub(crate) mod batch;
 pub(crate) mod deaths;
+pub(crate) mod deliver;
 pub(crate) mod env;
+pub(crate) mod exists;
 pub(crate) mod load;
 pub mod merge;
 pub(crate) mod offer;
@@ -32,6 +34,7 @@ pub(crate) const WORKS: &[Kind] = &[
     Kind { kind: WorkKind::Merge, read: merge::read, lost: nothing_lost },
     Kind { kind: WorkKind::Load, read: load::read, lost: load::lost_place },
     Kind { kind: WorkKind::Run, read: run::read, lost: nothing_lost },
+    Kind { kind: WorkKind::Deliver, read: deliver::read, lost: nothing_lost },
     Kind { kind: WorkKind::Send, read: send::read, lost: send::lost_place },
     Kind { kind: WorkKind::Offer, read: offer::read, lost: nothing_lost },
 ];

@@ -88,6 +88,16 @@ pub(crate) trait Work: Any + fmt::Debug + Send + Sync {
     /// How its entries come to it.
     fn drive(&self) -> Drive;
 
+    /// The most entries that are worked together, where the gate does not say it.
+    fn together(&self) -> usize {
+        usize::MAX
+    }
+
+    /// Why it needs `batch` at its gate, if it does.
+    fn needs_batch(&self) -> Option<&'static str> {
+        None
+    }
+
     /// How long is waited before it is tried again, and how often.
     fn retry(&self) -> Retry;
 

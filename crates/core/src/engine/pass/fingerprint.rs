@@ -47,7 +47,7 @@ pub(crate) fn fingerprint_all(
 ) -> Fingerprinted {
     let mut done = Fingerprinted::default();
     let mut folders = Folders::default();
-    let mut unsynced = Unsynced::default();
+    let mut unsynced = Unsynced::of_sources();
     let syncs = to_be == ToBe::Recorded && live.gate.durable == Durability::Content;
     for candidate in chunk {
         let path = &candidate.path;

@@ -99,7 +99,7 @@ fn steps(p: &mut Pass, work: &dyn Work) -> Result<Vec<Step>, LedgerError> {
     if let Some(wait) = gathered.wake_in {
         p.wake_in(wait);
     }
-    let at_once = live.gate.at_once.unwrap_or(usize::MAX);
+    let at_once = live.gate.at_once.unwrap_or(work.together());
     let mut steps = Vec::new();
     for ReadyBatch { batch: Batch { target, mut members }, marker, whole } in gathered.ready {
         let entries: Vec<i64> = members.iter().map(|member| member.filing.entry.id).collect();

@@ -138,6 +138,7 @@ fn loaded(config: &LoadConfig, table: &str) -> PlannedOutput {
         },
         base_bytes: 0,
         base_sha256: None,
+        of: None,
         role: OutputRole::Load,
     }
 }

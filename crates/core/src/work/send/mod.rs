@@ -230,6 +230,7 @@ fn sent(to: &str) -> PlannedOutput {
         mode: OutputMode::Create,
         base_bytes: 0,
         base_sha256: None,
+        of: None,
         role: OutputRole::Copy,
     }
 }

@@ -37,6 +37,7 @@ pub(crate) fn staged(
         base_bytes,
         base_sha256: None,
         role,
+        of: None,
     }
 }
 

@@ -1,0 +1,159 @@
+//! The `deliver` section of a gate.
+
+use std::path::Path;
+
+use crate::files::compress::Compression;
+use crate::pattern::template::Template;
+use crate::settings::keys::{file_path_of, path_of, template};
+use crate::settings::reader::{Found, Named, Section};
+use crate::work::deliver::bundle::BundleKind;
+use crate::work::exists::FileExists;
+use crate::work::seam::ReadContext;
+
+/// The `deliver` section of a gate.
+#[derive(Debug, Clone)]
+pub(crate) struct DeliverConfig {
+    /// Where each file is copied to.
+    pub to: Vec<DestinationConfig>,
+    /// An archive of the files of each batch.
+    pub bundle: Option<BundleConfig>,
+}
+
+/// A place to which each file is copied.
+#[derive(Debug, Clone)]
+pub(crate) struct DestinationConfig {
+    /// The path of the copy.
+    pub into: Template,
+    /// What is done when something lies there. Default: the file is held.
+    pub exists: FileExists,
+    /// How the copy is compressed. Default: not.
+    pub compress: Option<Compression>,
+}
+
+/// An archive of the files of a batch.
+#[derive(Debug, Clone)]
+pub(crate) struct BundleConfig {
+    /// Its path; files with the same one are bundled together.
+    pub into: Template,
+    pub kind: BundleKind,
+    /// The names of its members. Default `<name>`.
+    pub member: Template,
+    /// What is done when something lies there. Default: the files are held.
+    pub exists: FileExists,
+}
+
+/// What holds for every destination that does not say it itself.
+struct Defaults {
+    exists: FileExists,
+    compress: Option<Compression>,
+}
+
+pub(crate) fn read(mut section: Section<'_>, context: &ReadContext<'_>) -> Option<DeliverConfig> {
+    let exists = FileExists::read(&mut section).unwrap_or(FileExists::Fail);
+    let defaults = Defaults { exists, compress: read_compress(&mut section) };
+    let named = section.several("to");
+    let count = named.len();
+    let to: Vec<DestinationConfig> =
+        named.into_iter().filter_map(|one| destination(one, &defaults, context)).collect();
+    let bundle = match section.has("bundle") {
+        true => Some(bundle(section.section("bundle")?, context)?),
+        false => None,
+    };
+    if count == 0 && bundle.is_none() {
+        section.fault_here(
+            "`to` is missing: say where files are delivered, such as to = \"outbox\", or to = [\"outbox\", { into = \"packed\", compress = \"gzip\" }]".into(),
+        );
+    }
+    for (at, one) in to.iter().enumerate() {
+        if to[..at].iter().any(|other| other.into.source() == one.into.source()) {
+            section.fault_at(
+                "to",
+                format!(
+                    "`to` names `{}` twice; give each destination a path of its own",
+                    one.into.source()
+                ),
+            );
+        }
+    }
+    section.finish();
+    (to.len() == count && (count > 0 || bundle.is_some())).then_some(DeliverConfig { to, bundle })
+}
+
+fn read_compress(section: &mut Section<'_>) -> Option<Compression> {
+    let all = [Compression::Gzip, Compression::Zstd, Compression::Zip];
+    section.choice("compress", &all.map(|one| (one.word(), one)))
+}
+
+fn destination(
+    named: Named<'_>,
+    defaults: &Defaults,
+    context: &ReadContext<'_>,
+) -> Option<DestinationConfig> {
+    match named {
+        Named::Text(text) => {
+            let Defaults { exists, compress } = *defaults;
+            let into = file_path(text, compress, context)?;
+            Some(DestinationConfig { into, exists, compress })
+        }
+        Named::Table(mut table) => {
+            let compress = read_compress(&mut table).or(defaults.compress);
+            let exists = FileExists::read(&mut table).unwrap_or(defaults.exists);
+            let into = table.text("into");
+            if into.is_none() && !table.has("into") {
+                table.fault_here(
+                    "`into` is missing; expected a path such as { into = \"outbox/<name>\" }"
+                        .into(),
+                );
+            }
+            table.finish();
+            Some(DestinationConfig { into: file_path(into?, compress, context)?, exists, compress })
+        }
+    }
+}
+
+fn file_path(
+    text: Found<'_, String>,
+    compress: Option<Compression>,
+    context: &ReadContext<'_>,
+) -> Option<Template> {
+    let ending = compress.map_or("", Compression::ending);
+    file_path_of("to", text, ending, context.folder, context.fields)
+}
+
+fn bundle(mut section: Section<'_>, context: &ReadContext<'_>) -> Option<BundleConfig> {
+    let exists = FileExists::read(&mut section).unwrap_or(FileExists::Fail);
+    let member = match section.text("member") {
+        Some(text) => member(text, context.fields)?,
+        None => Template::parse("<name>").ok()?,
+    };
+    let Some(text) = section.text("into") else {
+        section.fault_here(
+            "`into` is missing; expected the path of the archive, such as \"outbox/<day:%F>.zip\""
+                .into(),
+        );
+        return None;
+    };
+    section.finish();
+    let Some(kind) = BundleKind::by_name(&text.value) else {
+        text.at.fault(format!(
+            "`into` is \"{}\"; a bundle ends with .zip, .tar.gz or .tar.zst",
+            text.value
+        ));
+        return None;
+    };
+    let into = path_of("into", text, Path::new(context.folder), context.fields)?;
+    Some(BundleConfig { into, kind, member, exists })
+}
+
+/// Names of members: below the archive, and nowhere else.
+fn member(text: Found<'_, String>, fields: &[String]) -> Option<Template> {
+    let climbs = text.value.split('/').any(|part| matches!(part, "" | "." | ".."));
+    if climbs || text.value.contains('\\') {
+        text.at.fault(format!(
+            "`member` is \"{}\"; expected a path below the archive, such as \"<folder>/<name>\"",
+            text.value
+        ));
+        return None;
+    }
+    template(&text, fields)
+}

@@ -1,0 +1,122 @@
+//! The work `deliver`: each file is copied to one place or several, all or none visible.
+//!
+//! Copies are staged in the folders in which they will stand, made durable together, and
+//! brought to their names once they are committed.
+
+pub(crate) mod bundle;
+
+pub(crate) mod carry_out;
+pub(crate) mod config;
+pub(crate) mod meet;
+pub(crate) mod plan;
+pub(crate) mod stage;
+
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::Duration;
+
+use crate::ledger::types::Entry;
+use crate::ledger::words::{Effect, WorkKind};
+use crate::settings::reader::Section;
+use crate::work::batch::Batch;
+use crate::work::deliver::config::DeliverConfig;
+use crate::work::deliver::plan::plan_batch;
+use crate::work::env::Env;
+use crate::work::exists::FileExists;
+use crate::work::retry::Retry;
+use crate::work::seam::{
+    Blocked, Drive, ReadContext, Target, Work, WorkPlace, WorkPlan, WorkView, Worker,
+};
+
+/// So many files are delivered together: made durable, claimed and committed at once.
+const TOGETHER: usize = 1000;
+
+/// Reads the `deliver` section of a gate.
+pub(crate) fn read(section: Section<'_>, context: &ReadContext<'_>) -> Option<Arc<dyn Work>> {
+    Some(Arc::new(Deliver(Arc::new(config::read(section, context)?))))
+}
+
+/// The work of a gate that delivers.
+#[derive(Debug)]
+struct Deliver(Arc<DeliverConfig>);
+
+impl Work for Deliver {
+    fn kind(&self) -> WorkKind {
+        WorkKind::Deliver
+    }
+
+    fn effect(&self) -> Effect {
+        Effect::Staged
+    }
+
+    fn drive(&self) -> Drive {
+        Drive::Batches { alone: false }
+    }
+
+    fn together(&self) -> usize {
+        if self.0.bundle.is_some() { usize::MAX } else { TOGETHER }
+    }
+
+    fn needs_batch(&self) -> Option<&'static str> {
+        let words = "`bundle` makes one archive of each batch; say which files are one with [gate.NAME.batch], such as when = { idle = \"1m\" } in it";
+        self.0.bundle.is_some().then_some(words)
+    }
+
+    fn retry(&self) -> Retry {
+        Retry { wait: Duration::from_secs(60), up_to: Duration::from_secs(60), tries: u32::MAX }
+    }
+
+    fn view(&self) -> WorkView {
+        let bundle = self.0.bundle.iter().map(|one| one.into.source());
+        let all: Vec<&str> = bundle.chain(self.0.to.iter().map(|one| one.into.source())).collect();
+        let label = if all.len() == 1 { "Destination" } else { "Destinations" };
+        let does = match (self.0.bundle.is_some(), self.0.to.is_empty()) {
+            (true, true) => "bundles into one archive",
+            (true, false) => "bundles, and delivers each file",
+            _ => "delivers each file",
+        };
+        WorkView { does, label, detail: Some(all.join(", ")), adds: false }
+    }
+
+    fn places(&self) -> Vec<WorkPlace<'_>> {
+        let bundle = self.0.bundle.iter().map(|one| &one.into);
+        bundle.chain(self.0.to.iter().map(|one| &one.into)).map(WorkPlace::Output).collect()
+    }
+
+    fn meant_fields(&self) -> Vec<&str> {
+        let bundle = self.0.bundle.iter().flat_map(|one| one.into.uses().chain(one.member.uses()));
+        bundle.chain(self.0.to.iter().flat_map(|one| one.into.uses())).collect()
+    }
+
+    fn target(&self, entry: &Entry, env: &Env<'_>) -> Result<String, String> {
+        match &self.0.bundle {
+            Some(bundle) => env.path_for(&bundle.into, entry).map_err(|error| error.to_string()),
+            None => Ok(String::new()),
+        }
+    }
+
+    fn locks(&self, target: &str, _: &Entry, _: &Env<'_>) -> Result<Vec<Target>, String> {
+        // Copies of single files meet what is there when they are brought to their names.
+        let bundle = self.0.bundle.iter().map(|_| Target::Output(PathBuf::from(target)));
+        Ok(bundle.collect())
+    }
+
+    fn open(&self) -> Option<Box<dyn Worker>> {
+        Some(Box::new(Delivering(Arc::clone(&self.0))))
+    }
+}
+
+impl DeliverConfig {
+    /// Whether it may replace what lies somewhere.
+    fn replaces(&self) -> bool {
+        self.to.iter().any(|one| one.exists == FileExists::Replace)
+    }
+}
+
+struct Delivering(Arc<DeliverConfig>);
+
+impl Worker for Delivering {
+    fn plan(&mut self, batch: Batch, env: &Env<'_>) -> Result<WorkPlan, Blocked> {
+        plan_batch(&self.0, batch, env)
+    }
+}

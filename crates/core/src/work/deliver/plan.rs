@@ -1,0 +1,170 @@
+//! What a delivery will do: where each copy comes, and what is there already.
+
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+
+use crate::ledger::requests::{OutputAt, PlannedOutput};
+use crate::ledger::words::{OutputMode, OutputRole};
+use crate::words;
+use crate::work::batch::{Batch, BatchEntry};
+use crate::work::deliver::bundle::BundleKind;
+use crate::work::deliver::carry_out::{BundlePlan, DeliverPlan, Item};
+use crate::work::deliver::config::{BundleConfig, DeliverConfig};
+use crate::work::deliver::meet::{Content, Taken, Unmet, meet};
+use crate::work::env::Env;
+use crate::work::exists::FileExists;
+use crate::work::seam::{Blocked, EntryVerdict, WorkPlan};
+
+/// Looks at the places of a batch's files.
+pub(crate) fn plan_batch(
+    config: &DeliverConfig,
+    batch: Batch,
+    env: &Env<'_>,
+) -> Result<WorkPlan, Blocked> {
+    let bundle = match &config.bundle {
+        Some(bundle) => Some(plan_bundle(bundle, Path::new(&batch.target), env)?),
+        None => None,
+    };
+    let doing = match &bundle {
+        Some(bundle) => {
+            format!("bundling {} into {}", words::files(batch.members.len()), bundle.path.display())
+        }
+        None => format!("delivering {}", words::files(batch.members.len())),
+    };
+    let mut planning = Planning { config, env, taken: Taken::default(), members: HashMap::new() };
+    let (mut verdicts, mut items) = (Vec::new(), Vec::new());
+    for member in batch.members {
+        let verdict = match planning.item(&member)? {
+            Ok(item) => {
+                planning.taken.keep();
+                items.push(item);
+                EntryVerdict::Fits
+            }
+            Err(verdict) => {
+                planning.taken.forget();
+                verdict
+            }
+        };
+        verdicts.push((member, verdict));
+    }
+    let mut outputs: Vec<PlannedOutput> = bundle.iter().map(BundlePlan::planned).collect();
+    for (number, item) in items.iter().enumerate() {
+        outputs.extend(item.copies.iter().map(|copy| copy.planned(number)));
+    }
+    let work = Box::new(DeliverPlan { bundle, items });
+    Ok(WorkPlan { verdicts, outputs, program: None, foreign: None, doing, work })
+}
+
+struct Planning<'p> {
+    config: &'p DeliverConfig,
+    env: &'p Env<'p>,
+    taken: Taken,
+    /// How often each name of a member was wanted.
+    members: HashMap<String, u32>,
+}
+
+impl Planning<'_> {
+    /// What is to be done with a file, or what becomes of it otherwise.
+    fn item(&mut self, member: &BatchEntry) -> Result<Result<Item, EntryVerdict>, Blocked> {
+        let entry = &member.filing.entry;
+        if !(self.env.is_unchanged)(&member.filing) {
+            return Ok(Err(EntryVerdict::Gone));
+        }
+        let content = Content { bytes: member.filing.version.bytes, sha256: entry.sha256_there() };
+        let mut copies = Vec::new();
+        for destination in &self.config.to {
+            let path = match self.env.path_for(&destination.into, entry) {
+                Ok(path) => PathBuf::from(path),
+                Err(error) => return Ok(Err(EntryVerdict::Hold(error.to_string()))),
+            };
+            let (exists, compress) = (destination.exists, destination.compress);
+            match meet(self.env.reach, &path, exists, compress, content, &mut self.taken) {
+                Ok(copy) => copies.push(copy),
+                Err(Unmet::Hold(why)) => return Ok(Err(EntryVerdict::Hold(why))),
+                Err(Unmet::Place(why)) => return Err(Blocked::Output(why)),
+            }
+        }
+        if self.config.replaces() {
+            self.refuse_pending(copies.iter().map(|copy| copy.path.as_path()))?;
+        }
+        let name = match self.member_name(member) {
+            Ok(name) => name,
+            Err(why) => return Ok(Err(EntryVerdict::Hold(why))),
+        };
+        let (filing, path) = (member.filing.clone(), member.path.clone());
+        Ok(Ok(Item { filing, path, copies, member: name }))
+    }
+
+    /// What was committed for a place earlier comes there before what replaces it.
+    fn refuse_pending<'a>(&self, paths: impl Iterator<Item = &'a Path>) -> Result<(), Blocked> {
+        for path in paths {
+            if self.env.ledger.pending_output(&path.display().to_string())? {
+                let path = path.display();
+                return Err(Blocked::Output(format!(
+                    "what was delivered to `{path}` before does not stand there yet"
+                )));
+            }
+        }
+        Ok(())
+    }
+
+    /// The name of a file in the bundle; two of one name are numbered.
+    fn member_name(&mut self, member: &BatchEntry) -> Result<String, String> {
+        let Some(bundle) = &self.config.bundle else { return Ok(String::new()) };
+        let entry = &member.filing.entry;
+        let written = bundle.member.path(&entry.fields, &self.env.values(entry));
+        let written = written.map_err(|error| error.to_string())?;
+        // A folder that is empty leaves no part behind.
+        let parts: Vec<&str> =
+            written.split('/').filter(|part| !matches!(*part, "" | ".")).collect();
+        let name = parts.join("/");
+        if name.is_empty() || name.chars().any(char::is_control) {
+            return Err(format!("`{name}` is no name for a member of an archive"));
+        }
+        Ok(self.numbered(name))
+    }
+
+    fn numbered(&mut self, name: String) -> String {
+        let count = self.members.entry(name.clone()).or_default();
+        *count += 1;
+        if *count == 1 {
+            return name;
+        }
+        let other = crate::filing::folders::numbered(Path::new(&name), *count);
+        self.numbered(other.display().to_string())
+    }
+}
+
+fn plan_bundle(config: &BundleConfig, path: &Path, env: &Env<'_>) -> Result<BundlePlan, Blocked> {
+    // Its bytes are not known before it is made: nothing can be the same.
+    let never = Content { bytes: u64::MAX, sha256: crate::files::sha256::Sha256::default() };
+    match meet(env.reach, path, config.exists, None, never, &mut Taken::default()) {
+        Ok(met) if met.left.is_some() => Ok(BundlePlan::left(met.path, config.kind)),
+        Ok(met) => Ok(BundlePlan { path: met.path, mode: met.mode, kind: config.kind, left: None }),
+        Err(Unmet::Hold(_)) if config.exists == FileExists::Fail => Err(Blocked::Hold(format!(
+            "the archive `{}` is there already; move it away, or say exists = \"replace\", \"number\" or \"leave\" in `bundle`",
+            path.display()
+        ))),
+        Err(Unmet::Hold(why)) => Err(Blocked::Hold(why)),
+        Err(Unmet::Place(why)) => Err(Blocked::Output(why)),
+    }
+}
+
+impl BundlePlan {
+    fn left(path: PathBuf, kind: BundleKind) -> Self {
+        BundlePlan { path, mode: OutputMode::Leave, kind, left: Some("something is there") }
+    }
+
+    fn planned(&self) -> PlannedOutput {
+        let folder = self.path.parent().unwrap_or(Path::new("/")).to_owned();
+        PlannedOutput {
+            path: self.path.display().to_string(),
+            at: if self.left.is_some() { OutputAt::There } else { OutputAt::Staged(folder) },
+            mode: self.mode,
+            base_bytes: 0,
+            base_sha256: None,
+            role: OutputRole::Bundle,
+            of: None,
+        }
+    }
+}
