@@ -1293,7 +1293,7 @@ export interface components {
       set_aside: number;
     };
     /** @enum {string} */
-    OutputMode: "create" | "append" | "replace" | "number" | "update" | "add" | "upsert";
+    OutputMode: "create" | "append" | "replace" | "number" | "update" | "leave" | "add" | "upsert";
     /** @description What one batch wrote into an output. */
     OutputPart: components["schemas"]["Output"] & {
       /**
@@ -1310,7 +1310,7 @@ export interface components {
       gate: string;
     };
     /** @enum {string} */
-    OutputRole: "rows" | "set aside" | "account" | "all" | "load" | "copy";
+    OutputRole: "rows" | "set aside" | "account" | "all" | "load" | "copy" | "bundle";
     /** @description One page of entries, newest first. */
     Page: {
       /** @description The entries. */
@@ -1747,7 +1747,7 @@ export interface components {
      */
     Will: "work" | "file" | "repeat" | "pass over" | "hold" | "wait";
     /** @enum {string} */
-    WorkKind: "none" | "merge" | "load" | "run" | "send" | "offer";
+    WorkKind: "none" | "merge" | "load" | "run" | "deliver" | "send" | "offer";
     /**
      * @description How a worker ended.
      * @enum {string}

@@ -21,7 +21,7 @@ pub struct Filter {
     /// With this field
     #[arg(long, value_name = "NAME=VALUE")]
     pub field: Vec<String>,
-    /// Whose rows are in this output
+    /// That went into this output
     #[arg(long = "of", value_name = "OUTPUT")]
     pub output: Option<String>,
     /// What --since and --until are about

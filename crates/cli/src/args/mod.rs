@@ -16,7 +16,7 @@ pub use keeping::{Backup, Restore, Trim, Verify};
 pub use ledger::{Entry, EntryOrder, Events, Filter, Ledger, LedgerDoing, TimeOf};
 pub use people::{Adopt, ByWhom, How, People, Release};
 pub use service::{Demo, LogFormat, Serve, Worker};
-pub use tables::{Dialect, IfThere, Merge, Misfits, Names, Sample};
+pub use tables::{Compress, Deliver, Dialect, IfFileThere, IfThere, Merge, Misfits, Names, Sample};
 
 /// Watches drop folders, works each file exactly once, archives it and keeps
 /// the ledger.
@@ -136,6 +136,16 @@ Examples:
   vadegate merge drops/tide -o 'out/<station>.csv' --take '<station>_*.csv'   (one for each)
   vadegate merge a.csv b.tsv c.jsonl -o all.parquet --columns time,level_m")]
     Merge(Merge),
+    /// Copy files, or all files of a folder, to one place or several
+    #[command(after_help = "\
+The same engine as a gate's, without service or ledger. Of each file all copies come to
+their names, or none; times and permissions are kept.
+
+Examples:
+  vadegate deliver archive/charts --to outbox/sound --to /media/backup/charts
+  vadegate deliver *.txt --to 'packed/<stem>.gz' --compress gzip --exists replace
+  vadegate deliver drops/charts --to 'by-harbour/<harbour>' --take '<harbour>_*.png' --rehearse")]
+    Deliver(Deliver),
     /// Tell what is in a file: format, columns, types, first rows
     #[command(after_help = "\
 Examples:

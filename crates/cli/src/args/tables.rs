@@ -163,3 +163,53 @@ pub struct Sample {
     #[command(flatten)]
     pub dialect: Dialect,
 }
+
+/// What is done when a file is there.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum IfFileThere {
+    /// That file is not delivered, unless the same bytes are there
+    Fail,
+    /// It takes the place of what is there
+    Replace,
+    /// It gets a number
+    Number,
+    /// What is there stays
+    Leave,
+}
+
+/// How copies are compressed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Compress {
+    Gzip,
+    Zstd,
+    Zip,
+}
+
+/// `deliver`.
+#[derive(Debug, Args)]
+pub struct Deliver {
+    /// Files, and folders of which all files are taken
+    #[arg(required = true, value_name = "FILE|FOLDER")]
+    pub sources: Vec<PathBuf>,
+    /// Where each is copied to: a folder, or a path with `<name>` or `<stem>`; several times
+    #[arg(long, required = true, value_name = "TEMPLATE")]
+    pub to: Vec<String>,
+    /// What is done when something is there
+    #[arg(long, value_enum, default_value_t = IfFileThere::Fail)]
+    pub exists: IfFileThere,
+    /// Compress the copies
+    #[arg(long, value_enum)]
+    pub compress: Option<Compress>,
+    /// Only files of folders that match; its fields can be used in names
+    #[arg(long, value_name = "PATTERN")]
+    pub take: Option<String>,
+    /// Look into the folders below too
+    #[arg(long)]
+    pub subfolders: bool,
+    /// Tell what would be done, and do nothing
+    #[arg(long)]
+    pub rehearse: bool,
+    /// Print the copies as JSON
+    #[arg(long)]
+    pub json: bool,
+}

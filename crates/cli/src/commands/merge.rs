@@ -9,9 +9,8 @@ use indicatif::HumanBytes;
 use serde_json::json;
 use vadegate_core::config::Exists;
 use vadegate_core::pattern::{Pattern, Template};
-use vadegate_core::work::merge::by_hand::{
-    AdHocMerge, HandError, HandMade, HandMerge, HandPlan, LeftOut,
-};
+use vadegate_core::work::hand::{HandError, HandSources, LeftOut};
+use vadegate_core::work::merge::by_hand::{AdHocMerge, HandMade, HandMerge, HandPlan};
 use vadegate_tables::dialect::Encoding;
 use vadegate_tables::workbook::parse_range;
 use vadegate_tables::{
@@ -24,7 +23,7 @@ use crate::failure::{FAILED, Failure};
 use crate::show;
 
 /// Sources that are told in the summary.
-const TOLD: usize = 40;
+pub const TOLD: usize = 40;
 
 pub fn merge(args: &Merge) -> Result<ExitCode, Failure> {
     let order = order(args)?;
@@ -38,11 +37,7 @@ pub fn merge(args: &Merge) -> Result<ExitCode, Failure> {
     };
     if args.json {
         let outputs: Vec<_> = made.iter().map(as_json).collect();
-        let left_out: Vec<_> = plan
-            .left_out
-            .iter()
-            .map(|one| json!({ "path": one.path, "why": one.why, "faulty": one.faulty }))
-            .collect();
+        let left_out = as_json_left_out(&plan.left_out);
         let earlier = &plan.earlier;
         show::json(
             &json!({ "outputs": outputs, "left_out": left_out, "earlier_outputs": earlier }),
@@ -106,8 +101,13 @@ fn as_json(made: &HandMade) -> serde_json::Value {
     })
 }
 
+pub fn as_json_left_out(left_out: &[LeftOut]) -> Vec<serde_json::Value> {
+    let one = |one: &LeftOut| json!({ "path": one.path, "why": one.why, "faulty": one.faulty });
+    left_out.iter().map(one).collect()
+}
+
 /// Tells what takes no part; of files that were not asked for only how many there are.
-fn tell_left_out(how: &str, left_out: &[LeftOut]) {
+pub fn tell_left_out(how: &str, left_out: &[LeftOut]) {
     let (unasked, others): (Vec<_>, Vec<_>) = left_out.iter().partition(|one| one.unasked);
     for one in others.iter().take(TOLD) {
         show::say(&format!("{how}: {}: {}", one.path.display(), one.why));
@@ -205,10 +205,8 @@ fn order(args: &Merge) -> Result<HandMerge, Failure> {
         add.push((column.to_owned(), template(value)?));
     }
     Ok(HandMerge {
-        sources: args.sources.clone(),
+        sources: HandSources { paths: args.sources.clone(), take, subfolders: args.subfolders },
         output: output(args)?,
-        take,
-        subfolders: args.subfolders,
         order,
         add,
         sheet: args.sheet_each.as_deref().map(template).transpose()?,

@@ -1,6 +1,7 @@
 //! The commands, a file each.
 
 mod check;
+mod deliver;
 mod entry;
 mod events;
 mod export;
@@ -65,6 +66,7 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
         Command::Pause(names) => done(gates::set_paused(config()?, &names, true)),
         Command::Resume(names) => done(gates::set_paused(config()?, &names, false)),
         Command::Merge(args) => merge::merge(&args),
+        Command::Deliver(args) => deliver::deliver(&args),
         Command::Sample(args) => done(sample::sample(&args)),
         Command::Ledger(ledger) => {
             let config = config()?;

@@ -18,6 +18,7 @@
 //! * `console`: the page, in headless Chromium.
 //! * `demo`: the demo as a newcomer meets it.
 //! * `loads`: rows in tables of databases (`databases` makes these).
+//! * `delivers`: copies in one place or several.
 //! * `sends`: files that go to a receiver (`receiver` is one).
 //! * `chaos`, `chaos_loads`: kill -9 at random moments under load.
 //! * `shots`: not a test; makes the pictures of `docs/screenshots` (ignored).
@@ -35,6 +36,7 @@ mod commands;
 mod console;
 mod crash_points;
 mod databases;
+mod delivers;
 mod demo;
 mod faults;
 mod figures;

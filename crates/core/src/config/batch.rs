@@ -117,12 +117,16 @@ impl fmt::Display for BatchConfig {
 }
 
 pub(crate) fn read(
+    name: &str,
     section: &mut Section<'_>,
     work: Option<&dyn Work>,
     fields: &[String],
     exact: bool,
 ) -> Option<BatchConfig> {
     if !section.has("batch") {
+        if let Some(why) = work.and_then(Work::needs_batch) {
+            section.fault_here(why.replace("NAME", name));
+        }
         return None;
     }
     let mut batch = section.section("batch")?;

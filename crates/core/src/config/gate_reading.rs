@@ -97,16 +97,12 @@ fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
     let order = order(&mut section, &fields);
     let pick = pick::read(&mut section, &fields);
     let identity = identity::read(&mut section, folder, &fields);
-    let interrupted = read_interrupted(&mut section);
     let context = ReadContext { folder, fields: &fields };
     let work = work::read(&name, &mut section, &context).ok()?;
-    let batch = batch::read(&mut section, work.as_deref(), &fields, exact);
-    if let Some(why) = work.as_ref().and_then(|work| work.needs_batch()).filter(|_| batch.is_none())
-    {
-        section.fault_here(why.replace("NAME", &name));
-    }
+    let batch = batch::read(&name, &mut section, work.as_deref(), &fields, exact);
     let archive = read_archive(&name, &mut section, folder, &fields);
-    let hold = read_hold(&mut section, folder, &fields);
+    let (hold, interrupted) =
+        (read_hold(&mut section, folder, &fields), read_interrupted(&mut section));
     let (file, line) = (section.file(), section.line());
     section.finish();
     Some(Gate {

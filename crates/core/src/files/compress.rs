@@ -13,7 +13,7 @@ use crate::files::sha256::{Sha256, Sum};
 
 /// How a single file is compressed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Compression {
+pub enum Compression {
     /// RFC 1952.
     Gzip,
     /// RFC 8878, with its checksum.

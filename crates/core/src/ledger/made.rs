@@ -6,7 +6,7 @@ use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading};
 use crate::ledger::requests::Unpublished;
 use crate::ledger::transitions::as_i64;
-use crate::ledger::words::OutputMode;
+use crate::ledger::words::{OutputMode, OutputRole};
 use rusqlite::{Connection, OptionalExtension};
 
 /// What a batch wrote into an output that stands in its place.
@@ -16,6 +16,7 @@ pub(crate) struct WrittenOutput {
     pub batch: i64,
     pub path: String,
     pub mode: OutputMode,
+    pub role: OutputRole,
     pub base_bytes: u64,
     pub bytes: u64,
     pub sha256: Sha256,
@@ -66,7 +67,7 @@ impl Ledger {
         self.read(|reader| {
             let query = || -> rusqlite::Result<Vec<WrittenOutput>> {
                 let mut select = reader.prepare_cached(
-                    "SELECT b.gate, o.batch, o.path, o.mode, o.base_bytes, o.bytes, o.sha256
+                    "SELECT b.gate, o.batch, o.path, o.mode, o.base_bytes, o.bytes, o.sha256, o.role
                      FROM output o JOIN batch b ON b.id = o.batch
                      WHERE o.published_at IS NOT NULL AND o.proof IS NULL AND o.mode <> 'leave'
                      ORDER BY o.id",
@@ -81,6 +82,7 @@ impl Ledger {
                             base_bytes: row.get::<_, i64>(4)?.cast_unsigned(),
                             bytes: row.get::<_, i64>(5)?.cast_unsigned(),
                             sha256: row.get(6)?,
+                            role: row.get(7)?,
                         })
                     })?
                     .collect()

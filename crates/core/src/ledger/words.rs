@@ -128,6 +128,11 @@ impl OutputRole {
 }
 
 impl OutputRole {
+    /// Whether it is made for somebody who takes it away.
+    pub(crate) fn is_handed_over(self) -> bool {
+        matches!(self, OutputRole::Copy | OutputRole::Bundle)
+    }
+
     /// Whether rows of an entry stand in it that can be shown, and taken out again.
     pub fn has_rows(self) -> bool {
         self == OutputRole::Load

@@ -4,7 +4,7 @@ use crate::settings::reader::Section;
 
 /// What is done when something lies there already.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum FileExists {
+pub enum FileExists {
     /// The file is held, unless the same bytes are there.
     Fail,
     /// What is there is replaced.
@@ -17,7 +17,7 @@ pub(crate) enum FileExists {
 
 impl FileExists {
     /// Reads `exists`.
-    pub fn read(section: &mut Section<'_>) -> Option<Self> {
+    pub(crate) fn read(section: &mut Section<'_>) -> Option<Self> {
         section.choice("exists", &FILE_EXISTS)
     }
 }

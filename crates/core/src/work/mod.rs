@@ -6,9 +6,10 @@
 
 pub(crate) mod batch;
 pub(crate) mod deaths;
-pub(crate) mod deliver;
+pub mod deliver;
 pub(crate) mod env;
 pub(crate) mod exists;
+pub mod hand;
 pub(crate) mod load;
 pub mod merge;
 pub(crate) mod offer;

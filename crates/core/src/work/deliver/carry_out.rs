@@ -1,24 +1,21 @@
 //! Carrying out a delivery: all copies of a batch are staged, and made durable together.
 
 use std::collections::BTreeSet;
-use std::fs::File;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::Ordering;
 
-use crate::fault::at;
 use crate::files::at::At;
-use crate::files::compress::Member;
-use crate::files::durable::{Unsynced, start_writing};
+use crate::files::compress::Compression;
 use crate::filing::staging::{Staging, default_mode};
 use crate::ledger::requests::{Claimed, MadeOutput};
 use crate::ledger::types::OpenEntry;
 use crate::ledger::words::OutputMode;
-use crate::work::deliver::bundle::{BundleKind, Bundling, MEMBER_MODE};
+use crate::work::deliver::bundle::{BundleKind, Bundling};
 use crate::work::deliver::meet::CopyPlan;
-use crate::work::deliver::stage::{Copying, OpenSource, Reading, not_as_written, open_source};
+use crate::work::deliver::stage::{SourceFile, Staged, StagedCopy, stage_copies};
 use crate::work::env::Env;
-use crate::work::outcome::{Carried, Failure, Made, SourceFault};
+use crate::work::outcome::{Carried, Failure, Made};
 use crate::work::seam::{Blocked, Planned};
 
 /// A delivery whose places are known.
@@ -94,7 +91,7 @@ impl DeliverPlan {
             let place = places.next().ok_or_else(|| output(io::ErrorKind::NotFound.into()))?;
             place.as_ref().map(|path| env.reach.at(path)).transpose().map_err(output)
         };
-        let mut staged = Staged::default();
+        let (mut staged, mut outputs) = (Staged::default(), Vec::new());
         let mut bundling = match &self.bundle {
             None => None,
             Some(bundle) => next()?
@@ -113,23 +110,19 @@ impl DeliverPlan {
             if number % TELL == 0 && number > 0 {
                 env.tell(&format!("delivering: {number} of {count} files"));
             }
-            let mut copies = Vec::with_capacity(item.copies.len());
-            for copy in &item.copies {
-                copies.push(next()?.map(|place| (place, copy)));
-            }
+            let places = item.copies.iter().map(|_| next()).collect::<Result<Vec<_>, _>>()?;
             let bundling = bundling.as_mut().map(|(_, bundling)| bundling);
-            one(number, item, copies, bundling, env, &mut staged)?;
+            outputs.extend(one(number, item, &places, bundling, env, &mut staged)?);
         }
         let bundle = match bundling {
             Some((place, bundling)) => {
                 let (made, file) = bundling.end().and_then(|one| one.end(None)).map_err(output)?;
-                Some(staged.keep(&place, made, file, false))
+                Some(staged.keep(&place, StagedCopy { made, file, away: false }))
             }
-            None => self.bundle.as_ref().map(|_| Some(nothing())),
+            None => self.bundle.as_ref().map(|_| nothing()),
         };
-        staged.make_durable()?;
-        let mut outputs: Vec<Option<MadeOutput>> = bundle.into_iter().collect();
-        outputs.append(&mut staged.outputs);
+        staged.make_durable().map_err(output)?;
+        let outputs = bundle.into_iter().chain(outputs).map(Some).collect();
         Ok(Made { outputs, rows: Vec::new() })
     }
 }
@@ -150,107 +143,43 @@ fn nothing() -> MadeOutput {
     }
 }
 
-/// What has been staged so far.
-struct Staged {
-    outputs: Vec<Option<MadeOutput>>,
-    unsynced: Unsynced,
-    /// Copies on another device than their source, which are read once more.
-    away: Vec<(At, MadeOutput)>,
-}
-
-impl Default for Staged {
-    fn default() -> Self {
-        Staged { outputs: Vec::new(), unsynced: Unsynced::of_outputs(), away: Vec::new() }
-    }
-}
-
-impl Staged {
-    fn keep(&mut self, place: &At, made: MadeOutput, file: File, away: bool) -> Option<MadeOutput> {
-        start_writing(&file);
-        self.unsynced.add(0, file);
-        if away {
-            self.away.push((place.clone(), made.clone()));
-        }
-        Some(made)
-    }
-
-    fn make_durable(&mut self) -> Result<(), Failure> {
-        let unsynced = std::mem::replace(&mut self.unsynced, Unsynced::of_outputs());
-        if let Some((_, error)) = unsynced.finish().into_iter().next() {
-            return Err(output(error));
-        }
-        at("stage.synced").map_err(output)?;
-        for (place, made) in &self.away {
-            if let Some(error) = not_as_written(place, made) {
-                return Err(output(error));
-            }
-        }
-        Ok(())
-    }
-}
-
-/// Stages the copies of one file, and adds it to the bundle.
+/// Stages the copies of one file, and adds it to the bundle; gives its outputs.
 fn one(
     number: usize,
     item: &Item,
-    copies: Vec<Option<(At, &CopyPlan)>>,
+    places: &[Option<At>],
     bundling: Option<&mut Bundling>,
     env: &Env<'_>,
     staged: &mut Staged,
-) -> Result<(), Failure> {
-    let nothing_to_do = bundling.is_none() && copies.iter().all(Option::is_none);
-    if nothing_to_do {
-        let left = item.copies.iter().map(|copy| Some(told(copy, nothing())));
-        staged.outputs.extend(left);
-        return Ok(());
-    }
-    let entry = &item.filing.entry;
-    let source = open_source(env.reach, &item.path, &item.filing.version)
-        .map_err(|fault| Failure::Source(number, fault))?;
-    let OpenSource { file, meta } = source;
-    let member = Member {
-        name: &entry.name,
-        bytes: item.filing.version.bytes,
-        modified: env.values(entry).modified,
-        mode: meta.mode,
-    };
-    let mut writing = Vec::new();
-    for (place, copy) in copies.iter().flatten() {
-        writing.push(Copying::begin(place, copy.compress, &member).map_err(output)?);
-    }
-    let mut reading = Reading::of(file, &mut writing, env.stopping);
-    let member = Member { name: &item.member, mode: MEMBER_MODE, ..member };
-    let read = match bundling {
-        Some(bundle) => bundle.add(&member, entry.modified.as_second(), &mut reading),
-        None => io::copy(&mut reading, &mut io::sink()).map(drop),
-    };
-    let (fault, sum, bytes) = reading.end();
-    match (fault, read) {
-        (Some(fault), _) => return Err(fault.of(number)),
-        (None, Err(error)) => return Err(output(error)),
-        (None, Ok(())) => {}
-    }
-    if bytes != item.filing.version.bytes || sum != entry.sha256_there() {
-        return Err(Failure::Source(number, SourceFault::Changed));
-    }
-    let mut made = writing.into_iter();
-    for (slot, copy) in copies.into_iter().zip(&item.copies) {
-        let output_made = match (slot, &copy.left) {
-            (Some((place, _)), None) => {
-                let Some(copying) = made.next() else { continue };
-                let (made, file) = copying.end(meta.modified).map_err(output)?;
-                let away = file.metadata().is_ok_and(|one| !meta.is_on(&one));
-                staged.keep(&place, told(copy, made), file, away)
-            }
-            _ => Some(told(copy, nothing())),
+) -> Result<Vec<MadeOutput>, Failure> {
+    let wanted = places.iter().zip(&item.copies);
+    let wanted = wanted.filter_map(|(place, copy)| Some((place.clone()?, copy.compress)));
+    let wanted: Vec<(At, Option<Compression>)> = wanted.collect();
+    let mut copies = Vec::new();
+    if bundling.is_some() || !wanted.is_empty() {
+        let entry = &item.filing.entry;
+        let source = SourceFile {
+            path: &item.path,
+            name: &entry.name,
+            version: &item.filing.version,
+            sha256: Some(entry.sha256_there()),
+            modified: env.values(entry).modified,
         };
-        staged.outputs.push(output_made);
+        let into = bundling.map(|bundling| (bundling, item.member.as_str()));
+        copies = stage_copies(env.reach, &source, &wanted, into, env.stopping)
+            .map_err(|fault| fault.of(number))?;
     }
-    Ok(())
+    let mut copies = copies.into_iter();
+    let made = places.iter().zip(&item.copies).map(|(place, copy)| {
+        let staged_copy = place.as_ref().and_then(|place| Some((place, copies.next()?)));
+        let made = staged_copy.map(|(place, one)| staged.keep(place, one));
+        told(copy, made.unwrap_or_else(nothing))
+    });
+    Ok(made.collect())
 }
 
 /// What was made, with what is told of it.
-fn told(copy: &CopyPlan, made: MadeOutput) -> MadeOutput {
+fn told(copy: &CopyPlan, mut made: MadeOutput) -> MadeOutput {
     let mut account = serde_json::Map::new();
     if let Some(compress) = copy.compress {
         account.insert("compress".into(), compress.word().into());
@@ -258,6 +187,6 @@ fn told(copy: &CopyPlan, made: MadeOutput) -> MadeOutput {
     if let Some(left) = copy.left {
         account.insert("left".into(), left.into());
     }
-    let account = (!account.is_empty()).then(|| serde_json::Value::Object(account).to_string());
-    MadeOutput { account, ..made }
+    made.account = (!account.is_empty()).then(|| serde_json::Value::Object(account).to_string());
+    made
 }

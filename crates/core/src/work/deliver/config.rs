@@ -123,7 +123,7 @@ fn file_path(
 fn bundle(mut section: Section<'_>, context: &ReadContext<'_>) -> Option<BundleConfig> {
     let exists = FileExists::read(&mut section).unwrap_or(FileExists::Fail);
     let member = match section.text("member") {
-        Some(text) => member(text, context.fields)?,
+        Some(text) => member(&text, context.fields)?,
         None => Template::parse("<name>").ok()?,
     };
     let Some(text) = section.text("into") else {
@@ -146,7 +146,7 @@ fn bundle(mut section: Section<'_>, context: &ReadContext<'_>) -> Option<BundleC
 }
 
 /// Names of members: below the archive, and nowhere else.
-fn member(text: Found<'_, String>, fields: &[String]) -> Option<Template> {
+fn member(text: &Found<'_, String>, fields: &[String]) -> Option<Template> {
     let climbs = text.value.split('/').any(|part| matches!(part, "" | "." | ".."));
     if climbs || text.value.contains('\\') {
         text.at.fault(format!(
@@ -155,5 +155,5 @@ fn member(text: Found<'_, String>, fields: &[String]) -> Option<Template> {
         ));
         return None;
     }
-    template(&text, fields)
+    template(text, fields)
 }

@@ -4,12 +4,16 @@
 //! brought to their names once they are committed.
 
 pub(crate) mod bundle;
+pub mod by_hand;
 
 pub(crate) mod carry_out;
 pub(crate) mod config;
 pub(crate) mod meet;
 pub(crate) mod plan;
 pub(crate) mod stage;
+
+pub use crate::files::compress::Compression;
+pub use crate::work::exists::FileExists;
 
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -22,7 +26,6 @@ use crate::work::batch::Batch;
 use crate::work::deliver::config::DeliverConfig;
 use crate::work::deliver::plan::plan_batch;
 use crate::work::env::Env;
-use crate::work::exists::FileExists;
 use crate::work::retry::Retry;
 use crate::work::seam::{
     Blocked, Drive, ReadContext, Target, Work, WorkPlace, WorkPlan, WorkView, Worker,

@@ -7,45 +7,45 @@ use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::SystemTime;
 
+use jiff::civil::DateTime;
+
 use crate::fault::at;
 use crate::files::at::At;
 use crate::files::compress::{Compression, Member, Packing};
+use crate::files::durable::{Unsynced, start_writing};
 use crate::files::roots::Reach;
 use crate::files::sha256::{Sha256, Sum};
 use crate::files::version::Version;
 use crate::filing::moving::sum_of;
 use crate::filing::staging::Staging;
 use crate::ledger::requests::MadeOutput;
+use crate::work::deliver::bundle::{Bundling, MEMBER_MODE};
 use crate::work::outcome::{Failure, SourceFault};
 
 /// A source that is open.
-pub(crate) struct OpenSource {
-    pub file: File,
-    pub meta: SourceMeta,
+struct OpenSource {
+    file: File,
+    meta: SourceMeta,
 }
 
 /// What a copy has of its source.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct SourceMeta {
+struct SourceMeta {
     /// Permissions; never those that run as somebody else.
-    pub mode: u32,
-    pub modified: Option<SystemTime>,
+    mode: u32,
+    modified: Option<SystemTime>,
     device: u64,
 }
 
 impl SourceMeta {
     /// Whether a file is on the same device.
-    pub fn is_on(&self, meta: &Metadata) -> bool {
+    fn is_on(&self, meta: &Metadata) -> bool {
         self.device == meta.dev()
     }
 }
 
 /// Opens a source, if it is the version that was fingerprinted.
-pub(crate) fn open_source(
-    reach: &Reach,
-    path: &Path,
-    version: &Version,
-) -> Result<OpenSource, SourceFault> {
+fn open_source(reach: &Reach, path: &Path, version: &Version) -> Result<OpenSource, SourceFault> {
     let opened = reach.at(path).and_then(|at| at.open());
     let file = opened.map_err(source_fault)?;
     let meta = file.metadata().map_err(source_fault)?;
@@ -65,73 +65,136 @@ fn source_fault(error: io::Error) -> SourceFault {
 }
 
 /// A copy that is being written.
-pub(crate) struct Copying(Packing<Staging>);
+struct Copying(Packing<Staging>);
 
 impl Copying {
-    pub fn begin(
-        place: &At,
-        compress: Option<Compression>,
-        member: &Member<'_>,
-    ) -> io::Result<Self> {
+    fn begin(place: &At, compress: Option<Compression>, member: &Member<'_>) -> io::Result<Self> {
         let staging = Staging::create(place, true, member.mode)?;
         Ok(Copying(Packing::begin(staging, compress, member)?))
     }
 
     /// Ends it; it is durable once the file is synced.
-    pub fn end(self, modified: Option<SystemTime>) -> io::Result<(MadeOutput, File)> {
+    fn end(self, modified: Option<SystemTime>) -> io::Result<(MadeOutput, File)> {
         self.0.end()?.end(modified)
     }
 }
 
-/// What went wrong while a source was read for its copies.
+/// Why the copies of a file were not staged.
 #[derive(Debug)]
-pub(crate) enum ReadFault {
-    Source(io::Error),
+pub(crate) enum StageFault {
+    Source(SourceFault),
     Output(io::Error),
     Stopped,
 }
 
-impl ReadFault {
+impl StageFault {
     /// The failure that it is, of the source with this number.
     pub fn of(self, number: usize) -> Failure {
         match self {
-            ReadFault::Source(error) => Failure::Source(number, SourceFault::Unreadable(error)),
-            ReadFault::Output(error) => Failure::Output(error),
-            ReadFault::Stopped => Failure::Stopped,
+            StageFault::Source(fault) => Failure::Source(number, fault),
+            StageFault::Output(error) => Failure::Output(error),
+            StageFault::Stopped => Failure::Stopped,
         }
     }
 }
 
+/// A file that is to be copied.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct SourceFile<'a> {
+    pub path: &'a Path,
+    pub name: &'a str,
+    pub version: &'a Version,
+    /// Of the content, where it is known: what is read must be that.
+    pub sha256: Option<Sha256>,
+    /// In the zone of archives that have none.
+    pub modified: DateTime,
+}
+
+/// A copy that is staged, and not durable yet.
+pub(crate) struct StagedCopy {
+    pub made: MadeOutput,
+    pub file: File,
+    /// It is on another device than its source.
+    pub away: bool,
+}
+
+/// The archive to which a file is added, and the name that it has there.
+pub(crate) type Into<'a> = (&'a mut Bundling, &'a str);
+
+/// Reads a file once, stages its copies in `places`, and adds it to an archive.
+pub(crate) fn stage_copies(
+    reach: &Reach,
+    source: &SourceFile<'_>,
+    places: &[(At, Option<Compression>)],
+    into: Option<Into<'_>>,
+    stopping: &AtomicBool,
+) -> Result<Vec<StagedCopy>, StageFault> {
+    let OpenSource { file, meta } =
+        open_source(reach, source.path, source.version).map_err(StageFault::Source)?;
+    let SourceFile { name, version, modified, .. } = *source;
+    let member = Member { name, bytes: version.bytes, modified, mode: meta.mode };
+    let mut writing = Vec::with_capacity(places.len());
+    for (place, compress) in places {
+        let begun = Copying::begin(place, *compress, &member);
+        writing.push(begun.map_err(StageFault::Output)?);
+    }
+    let mut reading = Reading::of(file, &mut writing, stopping);
+    let read = match into {
+        Some((bundle, name)) => {
+            let seconds = version.modified_ns.div_euclid(1_000_000_000);
+            let member = Member { name, mode: MEMBER_MODE, ..member };
+            bundle.add(&member, seconds, &mut reading)
+        }
+        None => io::copy(&mut reading, &mut io::sink()).map(drop),
+    };
+    let (fault, sum, bytes) = reading.end();
+    match (fault, read) {
+        (Some(fault), _) => return Err(fault),
+        (None, Err(error)) => return Err(StageFault::Output(error)),
+        (None, Ok(())) => {}
+    }
+    if bytes != version.bytes || source.sha256.is_some_and(|sha256| sha256 != sum) {
+        return Err(StageFault::Source(SourceFault::Changed));
+    }
+    let ended = writing.into_iter().map(|copying| {
+        let (made, file) = copying.end(meta.modified)?;
+        let away = !meta.is_on(&file.metadata()?);
+        Ok(StagedCopy { made, file, away })
+    });
+    ended.collect::<io::Result<_>>().map_err(StageFault::Output)
+}
+
 /// A source that is read once: what is read goes into all copies, and into its sum.
-pub(crate) struct Reading<'a> {
+struct Reading<'a> {
     file: File,
     copies: &'a mut [Copying],
     stopping: &'a AtomicBool,
     sum: Sum,
     bytes: u64,
-    fault: Option<ReadFault>,
+    fault: Option<StageFault>,
 }
 
 impl<'a> Reading<'a> {
-    pub fn of(file: File, copies: &'a mut [Copying], stopping: &'a AtomicBool) -> Self {
+    fn of(file: File, copies: &'a mut [Copying], stopping: &'a AtomicBool) -> Self {
         Reading { file, copies, stopping, sum: Sum::new(), bytes: 0, fault: None }
     }
 
     /// What went wrong, the sum of what was read, and its length.
-    pub fn end(self) -> (Option<ReadFault>, Sha256, u64) {
+    fn end(self) -> (Option<StageFault>, Sha256, u64) {
         (self.fault, self.sum.finish(), self.bytes)
     }
 
-    fn pass_on(&mut self, buffer: &mut [u8]) -> Result<usize, ReadFault> {
+    fn pass_on(&mut self, buffer: &mut [u8]) -> Result<usize, StageFault> {
         if self.stopping.load(Ordering::Relaxed) {
-            return Err(ReadFault::Stopped);
+            return Err(StageFault::Stopped);
         }
-        let count = self.file.read(buffer).map_err(ReadFault::Source)?;
+        let count = self.file.read(buffer);
+        let count = count.map_err(|error| StageFault::Source(SourceFault::Unreadable(error)))?;
         let read = &buffer[..count];
         self.sum.update(read);
         self.bytes += count as u64;
         for copy in &mut *self.copies {
-            copy.0.write_all(read).map_err(ReadFault::Output)?;
+            copy.0.write_all(read).map_err(StageFault::Output)?;
         }
         Ok(count)
     }
@@ -147,7 +210,7 @@ impl Read for Reading<'_> {
 }
 
 /// What is wrong with a copy on another device, which is read once more.
-pub(crate) fn not_as_written(place: &At, made: &MadeOutput) -> Option<io::Error> {
+fn not_as_written(place: &At, made: &MadeOutput) -> Option<io::Error> {
     match at("stage.verify").and_then(|()| sum_of(place)) {
         Ok(sum) if sum == made.sha256 => None,
         Ok(_) => Some(io::Error::other(format!(
@@ -155,5 +218,41 @@ pub(crate) fn not_as_written(place: &At, made: &MadeOutput) -> Option<io::Error>
             place.path().display()
         ))),
         Err(error) => Some(error),
+    }
+}
+
+/// What has been staged and is to be made durable together.
+pub(crate) struct Staged {
+    unsynced: Unsynced,
+    /// Copies on another device than their source, which are read once more.
+    away: Vec<(At, MadeOutput)>,
+}
+
+impl Default for Staged {
+    fn default() -> Self {
+        Staged { unsynced: Unsynced::of_outputs(), away: Vec::new() }
+    }
+}
+
+impl Staged {
+    /// Takes a copy that was staged at a place.
+    pub fn keep(&mut self, place: &At, copy: StagedCopy) -> MadeOutput {
+        let StagedCopy { made, file, away } = copy;
+        start_writing(&file);
+        self.unsynced.add(0, file);
+        if away {
+            self.away.push((place.clone(), made.clone()));
+        }
+        made
+    }
+
+    /// Waits until all of it is on its disks, and reads as it was written.
+    pub fn make_durable(self) -> io::Result<()> {
+        if let Some((_, error)) = self.unsynced.finish().into_iter().next() {
+            return Err(error);
+        }
+        at("stage.synced")?;
+        let wrong = self.away.iter().find_map(|(place, made)| not_as_written(place, made));
+        wrong.map_or(Ok(()), Err)
     }
 }

@@ -3,9 +3,8 @@
 use crate::files::at::At;
 use crate::files::roots::Reach;
 use crate::filing::folders::numbered;
-use crate::work::merge::by_hand::{
-    HandError, HandMade, HandPlan, LeftOut, by_hand, failed, folder_of, mark, rejects_of,
-};
+use crate::work::hand::{HandError, LeftOut, by_hand, failed};
+use crate::work::merge::by_hand::{HandMade, HandPlan, folder_of, mark, rejects_of};
 use crate::work::merge::config::Exists;
 use crate::work::outcome::{Failure, SourceFault};
 use crate::work::tables::source::{Source, begin_with, note};

@@ -1,0 +1,356 @@
+//! Delivering files and folders by hand: the work `deliver` without a gate, a service or a
+//! ledger.
+
+use std::collections::HashSet;
+use std::io;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+
+use serde::Serialize;
+
+use crate::files::at::At;
+use crate::files::compress::Compression;
+use crate::files::roots::Reach;
+use crate::files::sha256::Sha256;
+use crate::filing::moving::sum_of;
+use crate::filing::publish::{make_durable, place};
+use crate::ledger::requests::{Unpublished, staged_name};
+use crate::ledger::words::OutputMode;
+use crate::pattern::template::Template;
+use crate::work::deliver::meet::{Content, CopyPlan, Taken, Unmet, meet};
+use crate::work::deliver::stage::{SourceFile, StageFault, Staged, stage_copies};
+use crate::work::exists::FileExists;
+use crate::work::hand::{HandError, HandFile, HandSources, LeftOut, by_hand, failed};
+use crate::work::outcome::SourceFault;
+
+/// What is to be delivered, and where.
+#[derive(Debug, Clone)]
+pub struct HandDeliver {
+    /// Files, and folders of which all files are taken.
+    pub sources: HandSources,
+    /// Where each is copied to: a path, or a folder to which the name is added.
+    pub to: Vec<String>,
+    /// What is done when something is there: one of `fail`, `replace`, `number`, `leave`.
+    pub exists: FileExists,
+    /// How the copies are compressed.
+    pub compress: Option<Compression>,
+}
+
+/// What becomes of a copy, or became of it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Done {
+    /// A new file.
+    Made,
+    /// It took the place of what was there.
+    Replaced,
+    /// It got a number.
+    Numbered,
+    /// What is there stayed.
+    Left,
+}
+
+/// One copy.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct HandCopy {
+    /// What is copied.
+    pub source: PathBuf,
+    /// Where it comes.
+    pub path: PathBuf,
+    /// What becomes of it.
+    pub done: Done,
+    /// Why what is there stays.
+    pub because: Option<&'static str>,
+    /// Bytes that were written; 0 before that.
+    pub bytes: u64,
+}
+
+/// A delivery whose copies are known.
+pub struct HandDeliverPlan {
+    files: Vec<(HandFile, Vec<CopyPlan>)>,
+    /// Files that take no part.
+    pub left_out: Vec<LeftOut>,
+    /// Bytes of all files.
+    pub bytes: u64,
+    /// Bytes of the files that were delivered so far.
+    pub read: Arc<AtomicU64>,
+}
+
+/// So many files are made durable together.
+const TOGETHER: usize = 200;
+
+impl HandDeliver {
+    /// Finds the files, and tells what becomes of each.
+    ///
+    /// # Errors
+    /// [`HandError`], when there is nothing to deliver, or something cannot be read.
+    pub fn plan(&self) -> Result<HandDeliverPlan, HandError> {
+        let templates = self.templates()?;
+        let mut left_out = Vec::new();
+        let found = self.sources.find(&mut left_out, |_| Ok(None))?;
+        let ours: HashSet<(u64, u64)> = found.iter().filter_map(|one| inode(&one.path)).collect();
+        let (mut files, mut taken, mut bytes) = (Vec::new(), Taken::default(), 0);
+        for file in found {
+            if self.is_an_output(&file, &templates) {
+                let why = "lies where it would be delivered";
+                left_out.push(LeftOut::apart(&file.path, why));
+                continue;
+            }
+            match self.copies(&file, &templates, &ours, &mut taken)? {
+                Ok(copies) => {
+                    taken.keep();
+                    bytes += file.version.bytes;
+                    files.push((file, copies));
+                }
+                Err(why) => {
+                    taken.forget();
+                    left_out.push(LeftOut::faulty(&file.path, why));
+                }
+            }
+        }
+        if files.is_empty() && left_out.is_empty() {
+            return Err(HandError::Refused(
+                "there is nothing to deliver: no file was found".into(),
+            ));
+        }
+        Ok(HandDeliverPlan { files, left_out, bytes, read: Arc::default() })
+    }
+
+    fn templates(&self) -> Result<Vec<Template>, HandError> {
+        let ending = self.compress.map_or("", Compression::ending);
+        let template = |text: &String| {
+            let last = text.rsplit('/').next().unwrap_or("");
+            let named = last.contains("<name>") || last.contains("<stem>");
+            let path = match named {
+                true => text.clone(),
+                false => format!("{}/<name>{ending}", text.trim_end_matches('/')),
+            };
+            let whole = std::path::absolute(&path).map_err(failed(Path::new(text)))?;
+            let template = Template::parse(&whole.display().to_string());
+            template.map_err(|error| HandError::Refused(error.to_string()))
+        };
+        self.to.iter().map(template).collect()
+    }
+
+    /// Whether a file of a folder lies in a folder to which is delivered, below the one that
+    /// was named.
+    fn is_an_output(&self, file: &HandFile, templates: &[Template]) -> bool {
+        let Ok(path) = std::path::absolute(&file.path) else { return false };
+        let named = self.sources.paths.iter().filter_map(|path| std::path::absolute(path).ok());
+        let named: Vec<PathBuf> = named.collect();
+        !file.named
+            && templates.iter().any(|template| {
+                let folder = template.fixed_folder();
+                path.starts_with(&folder) && !named.iter().any(|named| named.starts_with(&folder))
+            })
+    }
+
+    /// Where the copies of a file come, or why it takes no part.
+    fn copies(
+        &self,
+        file: &HandFile,
+        templates: &[Template],
+        ours: &HashSet<(u64, u64)>,
+        taken: &mut Taken,
+    ) -> Result<Result<Vec<CopyPlan>, String>, HandError> {
+        let uses_sum = templates.iter().any(|one| one.uses().any(|field| field == "sha256"));
+        let sum = match uses_sum || self.exists == FileExists::Fail {
+            true => {
+                Some(by_hand(&file.path).and_then(|at| sum_of(&at)).map_err(failed(&file.path))?)
+            }
+            false => None,
+        };
+        let content =
+            Content { bytes: file.version.bytes, sha256: sum.unwrap_or(Sha256::default()) };
+        let mut copies = Vec::new();
+        for template in templates {
+            let path = match template.path(&file.fields, &file.values(sum)) {
+                Ok(path) => PathBuf::from(path),
+                Err(error) => return Ok(Err(error.to_string())),
+            };
+            if self.exists == FileExists::Replace
+                && inode(&path).is_some_and(|one| ours.contains(&one))
+            {
+                return Ok(Err(format!("`{}` is one of the sources", path.display())));
+            }
+            let reach = Reach::anywhere();
+            match meet(&reach, &path, self.exists, self.compress, content, taken) {
+                Ok(copy) => copies.push(copy),
+                Err(Unmet::Hold(why) | Unmet::Place(why)) => {
+                    let keys = "exists = \"replace\", \"number\" or \"leave\"";
+                    let options = "--exists replace, --exists number or --exists leave";
+                    return Ok(Err(why.replace(keys, options)));
+                }
+            }
+        }
+        Ok(Ok(copies))
+    }
+}
+
+fn inode(path: &Path) -> Option<(u64, u64)> {
+    path.metadata().ok().map(|meta| (meta.dev(), meta.ino()))
+}
+
+impl HandDeliverPlan {
+    /// What becomes of each copy.
+    pub fn copies(&self) -> Vec<HandCopy> {
+        let told = |(file, copies): &(HandFile, Vec<CopyPlan>)| {
+            let one = |copy: &CopyPlan| HandCopy {
+                source: file.path.clone(),
+                path: copy.path.clone(),
+                done: match copy.mode {
+                    OutputMode::Leave => Done::Left,
+                    OutputMode::Replace => Done::Replaced,
+                    OutputMode::Number if is_numbered(copy, file) => Done::Numbered,
+                    _ => Done::Made,
+                },
+                because: copy.left,
+                bytes: 0,
+            };
+            copies.iter().map(one).collect::<Vec<_>>()
+        };
+        self.files.iter().flat_map(told).collect()
+    }
+
+    /// Delivers all files; of each all copies come to their names, or none.
+    ///
+    /// # Errors
+    /// [`HandError`]; files before the one that failed are delivered.
+    pub fn deliver(&mut self, stopping: &AtomicBool) -> Result<Vec<HandCopy>, HandError> {
+        let mut done = self.copies();
+        let mut at = done.iter_mut();
+        let files = std::mem::take(&mut self.files);
+        for (first, some) in files.chunks(TOGETHER).enumerate() {
+            let mut staged = StagedByHand::default();
+            let outcome = self.stage(first * TOGETHER, some, &mut staged, stopping);
+            match outcome.and_then(|()| staged.publish()) {
+                Ok(placed) => {
+                    let mut placed = placed.into_iter();
+                    for copy in some.iter().flat_map(|(_, copies)| copies) {
+                        let Some(told) = at.next() else { continue };
+                        if copy.left.is_none()
+                            && let Some((path, bytes)) = placed.next()
+                        {
+                            (told.path, told.bytes) = (path, bytes);
+                        }
+                    }
+                }
+                Err(error) => {
+                    staged.discard();
+                    return Err(error);
+                }
+            }
+        }
+        Ok(done)
+    }
+
+    fn stage(
+        &self,
+        first: usize,
+        files: &[(HandFile, Vec<CopyPlan>)],
+        staged: &mut StagedByHand,
+        stopping: &AtomicBool,
+    ) -> Result<(), HandError> {
+        let mut unsynced = Staged::default();
+        for (number, (file, copies)) in files.iter().enumerate() {
+            let wanted: Vec<&CopyPlan> = copies.iter().filter(|copy| copy.left.is_none()).collect();
+            let mut places = Vec::new();
+            for copy in &wanted {
+                places.push((staged.place_for(copy, first + number)?, copy.compress));
+            }
+            let values = file.values(None);
+            let name = file.name.rsplit('/').next().unwrap_or(&file.name);
+            let source = SourceFile {
+                path: &file.path,
+                name,
+                version: &file.version,
+                sha256: None,
+                modified: values.modified,
+            };
+            let made = stage_copies(&Reach::anywhere(), &source, &places, None, stopping)
+                .map_err(|fault| told(fault, &file.path))?;
+            for (((place, _), copy), made) in places.iter().zip(&wanted).zip(made) {
+                let made = unsynced.keep(place, made);
+                staged.outputs.push(Unpublished {
+                    id: 0,
+                    batch: 0,
+                    path: copy.path.display().to_string(),
+                    staged: place.path().display().to_string(),
+                    mode: copy.mode,
+                    base_bytes: 0,
+                    base_sha256: None,
+                    inode: made.inode,
+                    bytes: made.bytes,
+                });
+            }
+            self.read.fetch_add(file.version.bytes, Ordering::Relaxed);
+        }
+        unsynced.make_durable().map_err(|error| HandError::Refused(error.to_string()))
+    }
+}
+
+/// Whether a copy has another name than it would have had.
+fn is_numbered(copy: &CopyPlan, file: &HandFile) -> bool {
+    let name = |path: &Path| path.file_name().map(|name| name.to_string_lossy().into_owned());
+    let own = name(Path::new(&file.name)).unwrap_or_default();
+    let ending = copy.compress.map_or("", Compression::ending);
+    name(&copy.path).is_some_and(|name| name != own && name != format!("{own}{ending}"))
+}
+
+fn told(fault: StageFault, path: &Path) -> HandError {
+    match fault {
+        StageFault::Source(SourceFault::Unreadable(error)) => failed(path)(error),
+        StageFault::Source(_) => {
+            HandError::Refused(format!("`{}` changed while it was copied", path.display()))
+        }
+        StageFault::Output(error) => {
+            HandError::Refused(format!("`{}` cannot be copied: {error}", path.display()))
+        }
+        StageFault::Stopped => HandError::Refused("it was stopped".into()),
+    }
+}
+
+/// Copies that are staged.
+#[derive(Default)]
+struct StagedByHand {
+    places: Vec<At>,
+    outputs: Vec<Unpublished>,
+}
+
+impl StagedByHand {
+    fn place_for(&mut self, copy: &CopyPlan, number: usize) -> Result<At, HandError> {
+        let folder = copy.path.parent().unwrap_or(Path::new("/"));
+        let made = Reach::anywhere().make_folder(folder).map_err(failed(folder))?;
+        let tag = format!("hand{}", std::process::id());
+        let name = staged_name(&tag, number as i64, self.places.len() + 1);
+        let at = Arc::new(made).at(name.as_ref());
+        self.places.push(at.clone());
+        Ok(at)
+    }
+
+    /// Brings all to their names; gives where they came, and their length.
+    fn publish(&self) -> Result<Vec<(PathBuf, u64)>, HandError> {
+        let refused = |error: &dyn std::fmt::Display| HandError::Refused(error.to_string());
+        let mut placed = Vec::new();
+        for output in &self.outputs {
+            let at = place(&Reach::anywhere(), output).map_err(|error| refused(&error))?;
+            placed.push((at, output.bytes));
+        }
+        let mut synced = HashSet::new();
+        for (at, _) in &placed {
+            if synced.insert(at.folder().path().to_owned()) {
+                make_durable(at).map_err(|error| refused(&error))?;
+            }
+        }
+        Ok(placed.into_iter().map(|(at, bytes)| (at.path(), bytes)).collect())
+    }
+
+    fn discard(&self) {
+        for place in &self.places {
+            // One that came to its name is not there any more.
+            let _: io::Result<()> = place.remove();
+        }
+    }
+}
