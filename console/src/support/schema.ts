@@ -795,6 +795,11 @@ export interface components {
       /** @description What happened, in words. */
       words: string;
     };
+    /**
+     * @description How a single file is compressed.
+     * @enum {string}
+     */
+    Compression: "gzip" | "zstd" | "zip";
     /** @description How many entries there are of one kind. */
     Count: {
       /**
@@ -844,6 +849,8 @@ export interface components {
        * @description Size in bytes.
        */
       bytes: number;
+      /** @description SHA-256 of what is compressed, when that is another than was entered. */
+      content_sha256: string | null;
       /** @description The drop folder. */
       drop: string;
       /** @description Fields captured from its path. */
@@ -879,6 +886,7 @@ export interface components {
       modified: string;
       /** @description Name of the file. */
       name: string;
+      packing: components["schemas"]["Compression"] | null;
       /** @description Path below the drop folder. */
       path: string;
       /**

@@ -11,6 +11,7 @@
 //! * `guarding`: nobody gets in, nothing gets out.
 //! * `promises`: nothing lost, nothing twice, nothing stuck, nothing misleading.
 //! * `hostile`: bombs, wide tables, files that are not what they say.
+//! * `archives`: archives that are compressed, originals that are not kept.
 //! * `crash_points`: killed, or failed by the system, at every point of the protocol.
 //! * `works`: what every work must keep to (`fixtures` has one of each).
 //! * `power`: the power is cut before anything was synced.
@@ -28,6 +29,7 @@
 #![expect(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 mod answers;
+mod archives;
 mod arrivals;
 mod browser;
 mod chaos;

@@ -14,6 +14,7 @@ use crate::engine::error::EngineError;
 use crate::engine::gate::state::Live;
 use crate::engine::pass::enter::identity_of;
 use crate::files::version::Version;
+use crate::filing::packing::unpack_beside;
 use crate::ledger::error::LedgerError;
 use crate::ledger::people::By;
 use crate::ledger::state::State;
@@ -167,7 +168,7 @@ impl Engine {
                 }
                 let again = entry.state == State::PassedOver || entry.forgotten;
                 let identity = again.then(|| identity_of(&live, &entry));
-                ledger.work_again(id, version, identity, by.clone())?;
+                again_from(&live, &entry, version, identity, by)?;
             }
             EntryAction::File => {
                 let target = live.archive_path(&entry).map_err(ActionError::Refused)?;
@@ -182,6 +183,37 @@ impl Engine {
         }
         Ok(made)
     }
+}
+
+/// Has an entry worked again, from where its file lies; what is compressed there is
+/// unpacked beside it first.
+fn again_from(
+    live: &Live,
+    entry: &Entry,
+    version: Version,
+    identity: Option<Vec<u8>>,
+    by: &By,
+) -> Result<(), ActionError> {
+    let ledger = &live.context.ledger;
+    let Some(packing) = entry.packing else {
+        return Ok(ledger.work_again(entry.id, version, None, identity, by.clone())?);
+    };
+    let packed = entry.lies_at();
+    let refused = |error: io::Error| {
+        ActionError::Refused(format!("`{}` cannot be unpacked: {error}", packed.display()))
+    };
+    let at = live.at(&packed).map_err(refused)?;
+    let staged = format!(".vadegate-{}-{}.copy", ledger.tag()?, entry.id);
+    let plain = unpack_beside(&at, &entry.name, packing, entry.content_sum(), &staged);
+    let plain = plain.map_err(refused)?;
+    let version = plain.version().map_err(refused)?.unwrap_or(version);
+    let place = plain.path().display().to_string();
+    ledger.work_again(entry.id, version, Some(place), identity, by.clone())?;
+    // One that is left is found again when the file is compressed anew.
+    if let Err(error) = at.remove() {
+        tracing::warn!(entry = entry.id, "`{}` cannot be removed: {error}", packed.display());
+    }
+    Ok(())
 }
 
 /// Why something was not done to an entry.

@@ -183,8 +183,8 @@ pub(crate) fn gate_view(live: &Live) -> Result<GateView, EngineError> {
     };
     let work = gate.work.as_ref().map(|work| work.view());
     let archive = match &gate.archive {
-        Archive::Into(template) => Some(template.source().to_owned()),
-        Archive::Leave => None,
+        Archive::Into(template, _) => Some(template.source().to_owned()),
+        Archive::Leave | Archive::Delete => None,
     };
     let open_batches = open_batches(live)?;
     let state = live.state();

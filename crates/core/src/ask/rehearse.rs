@@ -204,7 +204,7 @@ fn places(live: &Live, files: &mut [Rehearsing]) {
             Will::Repeat => live.repeat_path(&file.entry),
             Will::Hold => live.hold_path(&file.entry),
             _ => match live.archive_path(&file.entry) {
-                Ok(place) => place,
+                Ok(place) => place.map(|place| place.path),
                 Err(why) => {
                     hold(file, why);
                     live.hold_path(&file.entry)

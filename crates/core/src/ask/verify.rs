@@ -186,13 +186,26 @@ impl Verifying<'_> {
             LocationStatus::Unreadable => (Differs::Unreadable, "it cannot be looked at".into()),
             LocationStatus::Gone => return None,
             LocationStatus::Unchanged if self.deep => match self.sum(&path) {
-                Ok(sum) if sum == entry.sha256_there() => return None,
+                Ok(sum) if sum == entry.sha256_there() => match self.unpacks(entry, &path) {
+                    Ok(true) => return None,
+                    Ok(false) => (Differs::Changed, "what is compressed in it is another".into()),
+                    Err(error) => (Differs::Unreadable, format!("it cannot be unpacked: {error}")),
+                },
                 Ok(_) => (Differs::Changed, "its content is another".into()),
                 Err(error) => (Differs::Unreadable, format!("it cannot be read: {error}")),
             },
             LocationStatus::Unchanged => return None,
         };
         Some(Difference { differs, gate: entry.gate.clone(), path, entry: Some(entry.id), because })
+    }
+
+    /// Whether what is compressed in the file of an entry is what was filed.
+    fn unpacks(&self, entry: &Entry, path: &str) -> std::io::Result<bool> {
+        let Some(packing) = entry.packing else { return Ok(true) };
+        let mut plain = packing.reader(self.reach.at(Path::new(path))?.open()?)?;
+        let mut sum = crate::files::sha256::Sum::new();
+        std::io::copy(&mut plain, &mut sum)?;
+        Ok(sum.finish() == entry.content_sum())
     }
 
     fn outputs(&mut self, engine: &Engine, gate: Option<&str>) -> Result<Places, EngineError> {
@@ -290,7 +303,7 @@ fn archives(gate: &Gate) -> Vec<PathBuf> {
             template.fixed_folder()
         });
     };
-    if let Archive::Into(template) = &gate.archive {
+    if let Archive::Into(template, _) = &gate.archive {
         add(template);
     }
     if let Some(template) = &gate.hold {

@@ -83,7 +83,7 @@ fn check_gate(config: &Config, gate: &Gate, findings: &mut Vec<Finding>) {
 /// sources are moved there.
 fn written(gate: &Gate) -> Vec<(&'static str, &Template, bool)> {
     let mut places = Vec::new();
-    if let Archive::Into(template) = &gate.archive {
+    if let Archive::Into(template, _) = &gate.archive {
         places.push(("archive", template, true));
     }
     if let Some(template) = &gate.hold {
@@ -242,7 +242,10 @@ fn check_drop(gate: &Gate, folder: &Path, findings: &mut Vec<Finding>) {
         Ok(_) if !may(folder, Access::READ_OK | Access::EXEC_OK) => format!(
             "the drop folder `{drop}` may not be read; give this user read and search permission"
         ),
-        Ok(_) if matches!(gate.archive, Archive::Into(_)) && !may(folder, Access::WRITE_OK) => {
+        Ok(_)
+            if matches!(gate.archive, Archive::Into(..) | Archive::Delete)
+                && !may(folder, Access::WRITE_OK) =>
+        {
             format!(
                 "files may not be moved out of `{drop}`; give this user write permission, or say archive = \"leave\""
             )

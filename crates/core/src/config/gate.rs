@@ -10,6 +10,7 @@ use crate::config::drops::Drops;
 use crate::config::identity::{Once, Repeats};
 use crate::config::pick::Pick;
 use crate::config::settle::Settle;
+use crate::files::compress::Compression;
 use crate::files::durable::Durability;
 use crate::ledger::words::WorkKind;
 use crate::pattern::Pattern;
@@ -130,8 +131,10 @@ pub enum Interrupted {
 /// What becomes of worked files.
 #[derive(Debug, Clone)]
 pub enum Archive {
-    /// They are moved to this folder.
-    Into(Template),
+    /// They are moved to this folder, and compressed there where that is said.
+    Into(Template, Option<Compression>),
+    /// They are deleted once their work is durable.
+    Delete,
     /// They stay where they are.
     Leave,
 }

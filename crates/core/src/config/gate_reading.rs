@@ -4,9 +4,11 @@ use crate::config::batch;
 use crate::config::drops::Drops;
 use crate::config::gate::{Archive, Bounds, Empty, Gate, Interrupted, Order};
 use crate::config::identity;
+use crate::config::identity::Repeats;
 use crate::config::pick;
 use crate::config::settle;
 use crate::config::work;
+use crate::files::compress::Compression;
 use crate::files::durable::Durability;
 use crate::pattern::Pattern;
 use crate::pattern::template::Template;
@@ -100,7 +102,7 @@ fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
     let context = ReadContext { folder, fields: &fields };
     let work = work::read(&name, &mut section, &context).ok()?;
     let batch = batch::read(&name, &mut section, work.as_deref(), &fields, exact);
-    let archive = read_archive(&name, &mut section, folder, &fields);
+    let archive = read_archive(&name, &mut section, work.is_some(), folder, &fields);
     let (hold, interrupted) =
         (read_hold(&mut section, folder, &fields), read_interrupted(&mut section));
     let (file, line) = (section.file(), section.line());
@@ -125,7 +127,7 @@ fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
         once: identity.once,
         once_across: identity.once_across,
         once_for: identity.once_for,
-        repeats: identity.repeats,
+        repeats: repeats_of(identity.repeats, archive.as_ref()),
         hold_revisions: identity.hold_revisions,
         work,
         batch,
@@ -135,6 +137,14 @@ fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
         file,
         line,
     })
+}
+
+fn repeats_of(repeats: Repeats, archive: Option<&Archive>) -> Repeats {
+    match (repeats, archive) {
+        // There is no archive to which they could go.
+        (Repeats::File, Some(Archive::Delete)) => Repeats::Delete,
+        (repeats, _) => repeats,
+    }
 }
 
 fn read_interrupted(section: &mut Section<'_>) -> Interrupted {
@@ -221,11 +231,17 @@ fn read_hold(section: &mut Section<'_>, folder: &Path, fields: &[String]) -> Opt
 fn read_archive(
     name: &str,
     section: &mut Section<'_>,
+    works: bool,
     folder: &Path,
     fields: &[String],
 ) -> Option<Archive> {
     if section.is_text("archive") {
-        return section.choice("archive", &[("leave", ())]).map(|()| Archive::Leave);
+        let words = [("leave", false), ("delete", true)];
+        let deletes = section.choice("archive", &words)?;
+        if deletes && !works {
+            section.fault_at("archive", format!("the gate `{name}` has no work, and archive = \"delete\": its files would be deleted and nothing else; give it a work, or say archive = {{ into = \"archive/{name}\" }}"));
+        }
+        return Some(if deletes { Archive::Delete } else { Archive::Leave });
     }
     if !section.has("archive") {
         section.fault_here(format!("the gate `{name}` does not say where worked files go; add archive = {{ into = \"archive/{name}\" }}, or archive = \"leave\""));
@@ -233,6 +249,8 @@ fn read_archive(
     }
     let mut archive = section.section("archive")?;
     let into = path_template(&mut archive, "into", folder, fields);
+    let all = [Compression::Gzip, Compression::Zstd];
+    let compress = archive.choice("compress", &all.map(|one| (one.word(), one)));
     archive.finish();
-    Some(Archive::Into(into?))
+    Some(Archive::Into(into?, compress))
 }

@@ -15,7 +15,9 @@ use crate::files::version::Version;
 use crate::ledger::entering::Entered;
 use crate::ledger::new_entry::{NewEntry, Policy};
 use crate::ledger::requests::staged_name;
-use crate::ledger::requests::{Claim, CommitBatch, MadeOutput, OutputAt, PlannedOutput};
+use crate::ledger::requests::{
+    Claim, CommitBatch, FileTarget, MadeOutput, OutputAt, PlannedOutput,
+};
 use crate::ledger::state::State;
 use crate::ledger::words::{Effect, OutputMode, OutputRole, WorkKind};
 use crate::pattern::Fields;
@@ -89,7 +91,8 @@ impl Home {
             policy: Policy::default(),
         };
         let target = self.path("archive").join(name).display().to_string();
-        let target = Arc::new(move |_: &NewEntry, _, _| Ok(Some(target.clone())));
+        let target =
+            Arc::new(move |_: &NewEntry, _, _| Ok(Some(FileTarget::plain(target.clone()))));
         match ledger.enter(vec![new], target).unwrap().wait().unwrap().remove(0).1 {
             Entered::New { id, .. } | Entered::Touched { id } => id,
         }
@@ -127,7 +130,7 @@ impl Home {
         let target = self.path("archive").join(name).display().to_string();
         let commit = CommitBatch {
             batch,
-            entries: vec![(entry, Some(1), Some(target))],
+            entries: vec![(entry, Some(1), Some(FileTarget::plain(target)))],
             outputs: vec![Some(MadeOutput {
                 inode: version.inode,
                 modified_ns: version.modified_ns,

@@ -6,13 +6,16 @@ use std::io::{self, Read, Write};
 use flate2::read::MultiGzDecoder;
 use flate2::write::GzEncoder;
 use jiff::civil::DateTime;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
 use zip::write::{SimpleFileOptions, StreamWriter};
 use zip::{CompressionMethod, ZipArchive, ZipWriter};
 
 use crate::files::sha256::{Sha256, Sum};
 
 /// How a single file is compressed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
 pub enum Compression {
     /// RFC 1952.
     Gzip,
@@ -32,6 +35,13 @@ impl Compression {
         }
     }
 
+    /// By its word.
+    pub(crate) fn by_word(word: &str) -> Option<Self> {
+        [Compression::Gzip, Compression::Zstd, Compression::Zip]
+            .into_iter()
+            .find(|one| one.word() == word)
+    }
+
     /// The ending that it gives to a name, with its dot.
     pub fn ending(self) -> &'static str {
         match self {
@@ -41,12 +51,22 @@ impl Compression {
         }
     }
 
+    /// Reads what is compressed in a file of its own; a zip archive has members instead.
+    pub(crate) fn reader(self, file: File) -> io::Result<Box<dyn Read>> {
+        Ok(match self {
+            Compression::Gzip => Box::new(MultiGzDecoder::new(file)),
+            Compression::Zstd => Box::new(zstd::Decoder::new(file)?),
+            Compression::Zip => {
+                return Err(io::Error::new(io::ErrorKind::Unsupported, "it is an archive"));
+            }
+        })
+    }
+
     /// Whether `file` is this, compressed, of a content of `bytes` bytes with this sum. Of a
     /// file that unpacks to more no more is read.
     pub fn holds(self, file: File, bytes: u64, sha256: Sha256) -> io::Result<bool> {
         match self {
-            Compression::Gzip => is_content(MultiGzDecoder::new(file), bytes, sha256),
-            Compression::Zstd => is_content(zstd::Decoder::new(file)?, bytes, sha256),
+            Compression::Gzip | Compression::Zstd => is_content(self.reader(file)?, bytes, sha256),
             Compression::Zip => {
                 let mut archive = ZipArchive::new(file)?;
                 if archive.len() != 1 {

@@ -5,5 +5,6 @@
 
 pub(crate) mod folders;
 pub(crate) mod moving;
+pub(crate) mod packing;
 pub(crate) mod publish;
 pub(crate) mod staging;

@@ -158,7 +158,7 @@ fn copy_over(moving: &Moving<'_>) -> io::Result<Moved> {
     unlink_source(moving, Moved::Done)
 }
 
-fn unlink_source(moving: &Moving<'_>, moved: Moved) -> io::Result<Moved> {
+pub(crate) fn unlink_source(moving: &Moving<'_>, moved: Moved) -> io::Result<Moved> {
     at("file.unlink")?;
     if let Some(link) = moving.link {
         link.remove()?;

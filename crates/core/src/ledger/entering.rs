@@ -9,6 +9,7 @@ use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, writing};
 use crate::ledger::identity::{First, holder, kept};
 use crate::ledger::new_entry::{NewEntry, Target};
+use crate::ledger::requests::FileTarget;
 use crate::ledger::state::{Cause, State};
 use crate::ledger::transitions::{as_i64, gone_one, set, step_and};
 use crate::ledger::types::PickMark;
@@ -23,7 +24,7 @@ pub(crate) enum Entered {
     New {
         id: i64,
         state: State,
-        target: Option<String>,
+        target: Option<FileTarget>,
         /// It can be filed at once.
         fileable: bool,
     },
@@ -290,7 +291,7 @@ pub(crate) struct Row<'a> {
     pub identity: Option<&'a [u8]>,
     pub repeat_of: Option<i64>,
     pub revision_of: Option<i64>,
-    pub target: Option<String>,
+    pub target: Option<FileTarget>,
 }
 
 /// Ends the entry of an earlier version at the same path, unless the content
@@ -344,8 +345,8 @@ pub(crate) fn insert(
         tx.connection
             .prepare_cached(
                 "INSERT INTO entry (id, gate, drop_folder, path, bytes, modified_ns, inode, sha256, state,
-                   fields, seen_at, ready_at, worked_at, target, in_drop, repeat_of, revision_of, space, identity, changed_ns)
-                 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 1, ?, ?, ?, ?, ?)
+                   fields, seen_at, ready_at, worked_at, target, packing, in_drop, repeat_of, revision_of, space, identity, changed_ns)
+                 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 1, ?, ?, ?, ?, ?)
                  ON CONFLICT (space, identity) WHERE identity IS NOT NULL DO NOTHING",
             )?
             .execute(params![
@@ -362,7 +363,8 @@ pub(crate) fn insert(
                 new.seen_at,
                 tx.now,
                 worked_at,
-                row.target,
+                row.target.as_ref().map(|target| &target.path),
+                row.target.as_ref().and_then(|target| target.packing),
                 row.repeat_of,
                 row.revision_of,
                 new.space,

@@ -2,6 +2,7 @@
 
 use crate::files::sha256::Sha256;
 use crate::files::version::Version;
+use crate::ledger::requests::FileTarget;
 use crate::ledger::types::PickMark;
 use crate::pattern::Fields;
 
@@ -49,5 +50,6 @@ pub(crate) struct Policy {
 
 /// Decides where an entry is to be moved, given its number and whether it is a
 /// repeat; an error holds it.
-pub(crate) type Target =
-    std::sync::Arc<dyn Fn(&NewEntry, i64, bool) -> Result<Option<String>, String> + Send + Sync>;
+pub(crate) type Target = std::sync::Arc<
+    dyn Fn(&NewEntry, i64, bool) -> Result<Option<FileTarget>, String> + Send + Sync,
+>;

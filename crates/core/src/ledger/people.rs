@@ -12,6 +12,7 @@ use crate::ledger::entering::replace;
 use crate::ledger::error::{LedgerError, writing};
 use crate::ledger::identity::First;
 use crate::ledger::new_entry::NewEntry;
+use crate::ledger::requests::FileTarget;
 use crate::ledger::state::{Cause, State};
 use crate::ledger::transitions::{as_i64, gone_one, step_and};
 use crate::ledger::writer::Tx;
@@ -37,16 +38,28 @@ pub(crate) enum Adopted {
 }
 
 impl Ledger {
-    /// Has an entry worked again. Its file was seen as `version`; `identity` is
-    /// taken again by an entry that was passed over.
+    /// Has an entry worked again. Its file was seen as `version`, at the place `unpacked`
+    /// where it was compressed before; `identity` is taken again by an entry that was
+    /// passed over.
     pub(crate) fn work_again(
         &self,
         entry: i64,
         version: Version,
+        unpacked: Option<String>,
         identity: Option<Vec<u8>>,
         by: By,
     ) -> Result<(), LedgerError> {
         self.by(by, move |tx, why| {
+            if let Some(place) = &unpacked {
+                tx.connection
+                    .execute(
+                        "UPDATE entry SET source = ?2, packing = NULL, filed_bytes = content_bytes,
+                           filed_sha256 = content_sha256, content_bytes = NULL, content_sha256 = NULL
+                         WHERE id = ?1",
+                        params![entry, place],
+                    )
+                    .map_err(writing)?;
+            }
             let held = state_of(tx, entry)? == Some(State::Held);
             let words = if held { "released, to be worked again" } else { "reopened" };
             let update = "UPDATE entry SET state = ?2, modified_ns = ?3, inode = ?4, changed_ns = ?5, tries = 0,
@@ -69,16 +82,19 @@ impl Ledger {
         &self,
         entry: i64,
         version: Version,
-        target: Option<String>,
+        target: Option<FileTarget>,
         by: By,
     ) -> Result<(), LedgerError> {
         self.by(by, move |tx, why| {
             let update = "UPDATE entry SET state = ?2, modified_ns = ?3, inode = ?4, changed_ns = ?6, reason = NULL,
                  source = CASE WHEN in_drop THEN NULL ELSE COALESCE(source, target) END,
-                 target = ?5 WHERE id = ?1";
+                 target = ?5, packing = ?7 WHERE id = ?1";
             let (modified, inode) = (version.modified_ns, as_i64(version.inode));
             let words = format!("released, to be filed as it is: {why}");
-            let values: [&dyn rusqlite::ToSql; 4] = [&modified, &inode, &target, &version.changed_ns];
+            let path = target.as_ref().map(|target| &target.path);
+            let packing = target.as_ref().and_then(|target| target.packing);
+            let values: [&dyn rusqlite::ToSql; 5] =
+                [&modified, &inode, &path, &version.changed_ns, &packing];
             step_and(tx, entry, State::Worked, Cause::Person, &words, update, &values)?;
             Ok(())
         })

@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 
+use crate::files::compress::Compression;
 use crate::files::sha256::Sha256;
 use crate::ledger::words::{Effect, OutputMode, OutputRole, WorkKind};
 
@@ -83,8 +84,31 @@ pub(crate) struct MadeOutput {
     pub account: Option<String>,
 }
 
+/// Where the file of an entry is to be filed, and how.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct FileTarget {
+    pub path: String,
+    /// It is compressed there.
+    pub packing: Option<Compression>,
+}
+
+impl FileTarget {
+    /// A place to which it comes as it is.
+    pub fn plain(path: String) -> Self {
+        FileTarget { path, packing: None }
+    }
+}
+
 /// An entry that was worked, its rows, and where it will be moved.
-pub(crate) type Worked = (i64, Option<u64>, Option<String>);
+pub(crate) type Worked = (i64, Option<u64>, Option<FileTarget>);
+
+/// The file of an entry as it was compressed into its place.
+#[derive(Debug, Clone)]
+pub(crate) struct PackedFile {
+    pub entry: i64,
+    pub bytes: u64,
+    pub sha256: Sha256,
+}
 
 /// The commit point of a batch.
 #[derive(Debug, Clone)]
@@ -119,6 +143,8 @@ pub(crate) enum Filed {
     Left,
     /// They were repeats, and deleted.
     Deleted,
+    /// Their gate keeps no originals: they were deleted.
+    Removed,
 }
 
 impl Filed {
@@ -127,6 +153,7 @@ impl Filed {
             Filed::Moved => "moved to the archive",
             Filed::Left => "left in place",
             Filed::Deleted => "deleted as a repeat",
+            Filed::Removed => "deleted once its work was durable, as the gate says",
         }
     }
 }

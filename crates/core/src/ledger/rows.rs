@@ -4,8 +4,10 @@ use jiff::Timestamp;
 use rusqlite::types::Value;
 use rusqlite::{Connection, Row, params_from_iter};
 
+use crate::files::compress::Compression;
 use crate::files::version::Version;
 use crate::ledger::error::{LedgerError, reading};
+use crate::ledger::requests::FileTarget;
 use crate::ledger::state::State;
 use crate::ledger::types::Entry;
 use crate::ledger::types::OpenEntry;
@@ -13,7 +15,8 @@ use crate::ledger::types::OpenEntry;
 const COLUMNS: &str =
     "id, gate, drop_folder, path, bytes, modified_ns, inode, sha256, state, fields,
   seen_at, ready_at, worked_at, filed_at, target, in_drop, tries, reason, repeat_of, batch, rows,
-  source, revision_of, forgotten, changed_ns, filed_bytes, filed_sha256";
+  source, revision_of, forgotten, changed_ns, filed_bytes, filed_sha256,
+  packing, content_sha256";
 
 /// Which entries are thought to lie in a drop folder: open ones, and those that were
 /// filed or adopted in place. Each has an index of its own.
@@ -42,6 +45,9 @@ pub(crate) fn filing(row: &Row<'_>) -> rusqlite::Result<OpenEntry> {
     let target: Option<String> = row.get(14)?;
     let in_drop: bool = row.get(15)?;
     let source: Option<String> = row.get(21)?;
+    let packing: Option<Compression> = row.get(27)?;
+    // Until it has been moved it lies there as it came.
+    let packed = !in_drop && source.is_none();
     let moved = source.or_else(|| target.clone()).filter(|_| !in_drop);
     let entry = Entry {
         id: row.get(0)?,
@@ -68,7 +74,10 @@ pub(crate) fn filing(row: &Row<'_>) -> rusqlite::Result<OpenEntry> {
         forgotten: row.get(23)?,
         filed_bytes,
         filed_sha256: row.get(26)?,
+        packing: packing.filter(|_| packed),
+        content_sha256: row.get(28)?,
     };
+    let target = target.map(|path| FileTarget { path, packing });
     Ok(OpenEntry { entry, version, target })
 }
 

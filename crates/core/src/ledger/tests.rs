@@ -11,6 +11,7 @@ use crate::files::version::Version;
 use crate::ledger::entering::Entered;
 use crate::ledger::error::writing;
 use crate::ledger::new_entry::{NewEntry, Policy, Target};
+use crate::ledger::requests::FileTarget;
 use crate::ledger::requests::{Claim, CommitBatch, Filed, Hold};
 use crate::pattern::Fields;
 
@@ -37,7 +38,7 @@ fn new(path: &str, content: u8) -> NewEntry {
 }
 
 fn archive() -> Target {
-    Arc::new(|new, _, _| Ok(Some(format!("/archive/{}", new.path))))
+    Arc::new(|new, _, _| Ok(Some(FileTarget::plain(format!("/archive/{}", new.path)))))
 }
 
 fn enter(ledger: &Ledger, entries: Vec<NewEntry>) -> Vec<Entered> {
@@ -68,12 +69,15 @@ fn claim(ledger: &Ledger, entries: &[i64]) -> Result<i64, LedgerError> {
 }
 
 fn commit(ledger: &Ledger, batch: i64, entries: &[i64]) -> Result<(), LedgerError> {
-    let entries = entries.iter().map(|id| (*id, None, Some(format!("/archive/{id}")))).collect();
+    let entries = entries
+        .iter()
+        .map(|id| (*id, None, Some(FileTarget::plain(format!("/archive/{id}")))))
+        .collect();
     ledger.commit(CommitBatch { batch, entries, outputs: Vec::new(), words: String::new() })
 }
 
 fn file(ledger: &Ledger, id: i64) -> Result<(), LedgerError> {
-    ledger.filed(vec![id], Filed::Moved, Cause::Pass).unwrap().wait()
+    ledger.filed(vec![id], Vec::new(), Filed::Moved, Cause::Pass).unwrap().wait()
 }
 
 #[test]

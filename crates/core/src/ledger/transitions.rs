@@ -116,9 +116,13 @@ pub(crate) fn worked(tx: &mut Tx<'_>, entries: &[Worked]) -> Result<(), LedgerEr
         let words =
             rows.map_or("worked".to_owned(), |rows| format!("worked: {}", words::rows(rows)));
         let update =
-            "UPDATE entry SET state = ?2, worked_at = ?3, rows = ?4, target = ?5 WHERE id = ?1";
+            "UPDATE entry SET state = ?2, worked_at = ?3, rows = ?4, target = ?5, packing = ?6
+             WHERE id = ?1";
         let (now, rows) = (tx.now, rows.map(as_i64));
-        step_and(tx, *entry, State::Worked, Cause::Pass, &words, update, &[&now, &rows, target])?;
+        let path = target.as_ref().map(|target| &target.path);
+        let packing = target.as_ref().and_then(|target| target.packing);
+        let values: [&dyn ToSql; 4] = [&now, &rows, &path, &packing];
+        step_and(tx, *entry, State::Worked, Cause::Pass, &words, update, &values)?;
     }
     Ok(())
 }

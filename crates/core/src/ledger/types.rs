@@ -7,7 +7,9 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::files::compress::Compression;
 use crate::files::sha256::Sha256;
+use crate::ledger::requests::FileTarget;
 use crate::ledger::state::{Cause, State};
 use crate::ledger::words::{BatchOutcome, OutputMode, OutputRole, WorkKind};
 use crate::pattern::Fields;
@@ -71,6 +73,14 @@ pub struct Entry {
     /// SHA-256 of its file now, when that is another than was entered.
     #[schema(value_type = Option<String>)]
     pub filed_sha256: Option<Sha256>,
+    /// How its file is compressed, once it was filed so: `filed_bytes` and `filed_sha256`
+    /// are of that.
+    #[serde(default)]
+    pub packing: Option<Compression>,
+    /// SHA-256 of what is compressed, when that is another than was entered.
+    #[serde(default)]
+    #[schema(value_type = Option<String>)]
+    pub content_sha256: Option<Sha256>,
 }
 
 impl Entry {
@@ -82,6 +92,14 @@ impl Entry {
     /// SHA-256 of the file as it lies there.
     pub fn sha256_there(&self) -> Sha256 {
         self.filed_sha256.unwrap_or(self.sha256)
+    }
+
+    /// SHA-256 of the content of its file: of what is compressed, where it is.
+    pub fn content_sum(&self) -> Sha256 {
+        match self.packing {
+            Some(_) => self.content_sha256.unwrap_or(self.sha256),
+            None => self.sha256_there(),
+        }
     }
 
     /// Where its file lies, as far as the ledger knows.
@@ -99,7 +117,7 @@ pub(crate) struct OpenEntry {
     pub entry: Entry,
     pub version: crate::files::version::Version,
     /// Where it is to be moved, once decided.
-    pub target: Option<String>,
+    pub target: Option<FileTarget>,
 }
 
 /// What a part of a gate's files remembers: no file older than this is picked

@@ -8,6 +8,8 @@ use utoipa::openapi::RefOr;
 use utoipa::openapi::schema::{ObjectBuilder, Schema, Type};
 use utoipa::{PartialSchema, ToSchema};
 
+use crate::files::compress::Compression;
+
 /// An enum whose variants are words, one for each, wherever they are written.
 macro_rules! words {
     ($(#[$about:meta])* $name:ident { $($(#[$of:meta])* $variant:ident = $word:literal,)+ }) => {
@@ -158,6 +160,21 @@ words! {
         Add = "add",
         /// Rows take the place of those with the same key.
         Upsert = "upsert",
+    }
+}
+
+impl ToSql for Compression {
+    fn to_sql(&self) -> rusqlite::Result<ToSqlOutput<'_>> {
+        self.word().to_sql()
+    }
+}
+
+impl FromSql for Compression {
+    fn column_result(value: ValueRef<'_>) -> FromSqlResult<Self> {
+        let word = value.as_str()?;
+        Compression::by_word(word).ok_or_else(|| {
+            FromSqlError::Other(format!("`{word}` is no word of this program").into())
+        })
     }
 }
 

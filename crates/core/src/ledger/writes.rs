@@ -1,14 +1,14 @@
 //! What the engine has written of entries. Each request is one job of the writing
 //! thread: all of it becomes durable, or nothing.
 
-use rusqlite::{OptionalExtension, params};
+use rusqlite::{Connection, OptionalExtension, params};
 
 use crate::files::sha256::Sha256;
 use crate::files::version::Version;
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, writing};
 use crate::ledger::pending::pause_of;
-use crate::ledger::requests::{CommitBatch, Filed, Hold, Worked};
+use crate::ledger::requests::{CommitBatch, FileTarget, Filed, Hold, PackedFile, Worked};
 use crate::ledger::state::{Cause, State};
 use crate::ledger::transitions::{
     as_i64, commit_outputs, end_batch, filed_at_once, forget_output, gone_one, moved_early, set,
@@ -163,7 +163,7 @@ impl Ledger {
                 step(tx, hold.entry, State::Held, cause, &hold.reason)?;
                 tx.connection
                     .execute(
-                        "UPDATE entry SET reason = ?, target = ? WHERE id = ?",
+                        "UPDATE entry SET reason = ?, target = ?, packing = NULL WHERE id = ?",
                         params![hold.reason, hold.target, hold.entry],
                     )
                     .map_err(writing)?;
@@ -192,24 +192,29 @@ impl Ledger {
     }
 
     /// Decides anew where an entry is to be moved.
-    pub(crate) fn retarget(&self, entry: i64, target: String) -> Result<(), LedgerError> {
+    pub(crate) fn retarget(&self, entry: i64, target: FileTarget) -> Result<(), LedgerError> {
         self.submit(move |tx| {
             tx.connection
-                .execute("UPDATE entry SET target = ? WHERE id = ?", params![target, entry])
+                .execute(
+                    "UPDATE entry SET target = ?, packing = ? WHERE id = ?",
+                    params![target.path, target.packing, entry],
+                )
                 .map_err(writing)?;
             Ok(())
         })?
         .wait()
     }
 
-    /// Records entries as filed.
+    /// Records entries as filed; of those that were compressed, what lies there now.
     pub(crate) fn filed(
         &self,
         entries: Vec<i64>,
+        packed: Vec<PackedFile>,
         how: Filed,
         cause: Cause,
     ) -> Result<Ticket<()>, LedgerError> {
         self.submit(move |tx| {
+            packed.iter().try_for_each(|one| record_packed(tx.connection, one)).map_err(writing)?;
             for entry in &entries {
                 let (words, left) = (how.words(), how == Filed::Left);
                 if !filed_at_once(tx, *entry, left, cause, words)? && !moved_early(tx, *entry, how)?
@@ -226,8 +231,13 @@ impl Ledger {
     }
 
     /// Records that entries which were passed over were moved to the archive.
-    pub(crate) fn passed_over_filed(&self, entries: Vec<i64>) -> Result<Ticket<()>, LedgerError> {
+    pub(crate) fn passed_over_filed(
+        &self,
+        entries: Vec<i64>,
+        packed: Vec<PackedFile>,
+    ) -> Result<Ticket<()>, LedgerError> {
         self.submit(move |tx| {
+            packed.iter().try_for_each(|one| record_packed(tx.connection, one)).map_err(writing)?;
             for entry in &entries {
                 let gate: String = tx
                     .connection
@@ -334,4 +344,14 @@ impl Ledger {
         })?
         .wait()
     }
+}
+
+/// Records what lies where the file of an entry was compressed; what was compressed stays
+/// known, where that is another than was entered.
+fn record_packed(connection: &Connection, one: &PackedFile) -> rusqlite::Result<()> {
+    let update = "UPDATE entry SET content_bytes = COALESCE(content_bytes, filed_bytes),
+                    content_sha256 = COALESCE(content_sha256, filed_sha256),
+                    filed_bytes = ?2, filed_sha256 = ?3 WHERE id = ?1 AND packing IS NOT NULL";
+    let values = params![one.entry, as_i64(one.bytes), one.sha256];
+    connection.prepare_cached(update)?.execute(values).map(drop)
 }

@@ -6,7 +6,9 @@ use crate::config::gate::Archive;
 use crate::config::identity::Repeats;
 use crate::engine::gate::state::Live;
 use crate::engine::shared::Context;
+use crate::files::compress::Compression;
 use crate::ledger::new_entry::NewEntry;
+use crate::ledger::requests::FileTarget;
 use crate::ledger::types::Entry;
 use crate::pattern::template::{Builtins, Template, TemplateError};
 use crate::work::env::{tidy, values};
@@ -23,17 +25,23 @@ impl Live {
         Ok(tidy(template.path(&entry.fields, &builtins)?))
     }
 
-    /// Where an entry is to be filed; `None` when it is left in place.
-    pub fn archive_path(&self, entry: &Entry) -> Result<Option<String>, String> {
+    /// Where an entry is to be filed; `None` when it is left in place, or deleted.
+    pub fn archive_path(&self, entry: &Entry) -> Result<Option<FileTarget>, String> {
+        let packing = match &self.gate.archive {
+            Archive::Into(_, packing) => *packing,
+            Archive::Leave | Archive::Delete => None,
+        };
         // What was filed before and is worked again has its place.
-        if entry.filed_at.is_some() && entry.filed_to.is_some() {
-            return Ok(entry.filed_to.clone());
+        if entry.filed_at.is_some()
+            && let Some(place) = &entry.filed_to
+        {
+            return Ok(Some(packed_at(place.clone(), packing)));
         }
         match &self.gate.archive {
-            Archive::Leave => Ok(None),
-            Archive::Into(template) => self
+            Archive::Leave | Archive::Delete => Ok(None),
+            Archive::Into(template, _) => self
                 .path_for(template, entry, entry.batch)
-                .map(|folder| Some(with_name(folder, template, &entry.name)))
+                .map(|folder| Some(packed_at(with_name(folder, template, &entry.name), packing)))
                 .map_err(|error| error.to_string()),
         }
     }
@@ -44,12 +52,12 @@ impl Live {
         new: &NewEntry,
         id: i64,
         repeat: bool,
-    ) -> Result<Option<String>, String> {
-        let template = match (&self.gate.archive, &self.gate.repeats) {
+    ) -> Result<Option<FileTarget>, String> {
+        let (template, packing) = match (&self.gate.archive, &self.gate.repeats) {
             (_, Repeats::Leave | Repeats::Delete | Repeats::Hold) if repeat => return Ok(None),
-            (_, Repeats::Into(template)) if repeat => template,
-            (Archive::Leave, _) => return Ok(None),
-            (Archive::Into(template), _) => template,
+            (_, Repeats::Into(template)) if repeat => (template, None),
+            (Archive::Leave | Archive::Delete, _) => return Ok(None),
+            (Archive::Into(template, packing), _) => (template, *packing),
         };
         let now = Timestamp::now();
         let modified = Timestamp::from_nanosecond(i128::from(new.version.modified_ns));
@@ -65,7 +73,7 @@ impl Live {
         };
         let name = new.path.rsplit('/').next().unwrap_or(&new.path);
         match template.path(&new.fields, &values) {
-            Ok(folder) => Ok(Some(with_name(tidy(folder), template, name))),
+            Ok(folder) => Ok(Some(packed_at(with_name(tidy(folder), template, name), packing))),
             Err(error) => Err(error.to_string()),
         }
     }
@@ -73,7 +81,7 @@ impl Live {
     /// Where a repeat is to be filed; `None` when it stays or is deleted.
     pub fn repeat_path(&self, entry: &Entry) -> Option<String> {
         match &self.gate.repeats {
-            Repeats::File => self.archive_path(entry).ok().flatten(),
+            Repeats::File => self.archive_path(entry).ok().flatten().map(|place| place.path),
             Repeats::Into(template) => {
                 let folder = self.path_for(template, entry, None).ok()?;
                 Some(with_name(folder, template, &entry.name))
@@ -111,6 +119,16 @@ pub(crate) fn builtins_of_path<'a>(live: &'a Live, path: &'a str) -> Builtins<'a
         seen: none,
         modified: none,
         now: none,
+    }
+}
+
+/// A place to which a file is compressed has another name.
+fn packed_at(path: String, packing: Option<Compression>) -> FileTarget {
+    match packing {
+        Some(packing) => {
+            FileTarget { path: format!("{path}{}", packing.ending()), packing: Some(packing) }
+        }
+        None => FileTarget::plain(path),
     }
 }
 

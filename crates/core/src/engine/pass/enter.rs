@@ -86,6 +86,8 @@ pub(crate) fn into_entry(new: NewEntry, id: i64, state: State) -> Entry {
         forgotten: false,
         filed_bytes: None,
         filed_sha256: None,
+        packing: None,
+        content_sha256: None,
     }
 }
 

@@ -1,17 +1,22 @@
 //! Filing worked entries and repeats, and moving held ones aside.
 
+use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use crate::config::gate::Archive;
 use crate::config::identity::Repeats;
 use crate::config::settle::{After, MarkerFor, SettleBy};
 use crate::engine::pass::complete::companion_of;
 use crate::engine::pass::ctx::Pass;
 use crate::engine::pass::moved::{Ends, MovedPiece, Outcome, Recorded, Touched, touch};
 use crate::files::at::{At, Folder};
+use crate::files::compress::Compression;
 use crate::filing::folders::{FolderError, numbered};
 use crate::filing::moving::{Moved, Moving, move_to, sum_of};
+use crate::filing::packing::{Packed, pack_to};
 use crate::ledger::error::LedgerError;
+use crate::ledger::requests::{FileTarget, PackedFile};
 use crate::ledger::state::{Cause, State};
 use crate::ledger::types::{Entry, OpenEntry};
 use crate::ledger::writer::Ticket;
@@ -75,12 +80,17 @@ pub(crate) fn end_filings(p: &mut Pass) -> Result<(), LedgerError> {
 }
 
 /// Where the file belongs, or what becomes of it otherwise.
-fn target_of(p: &Pass, filing: &OpenEntry) -> Result<Result<String, Outcome>, LedgerError> {
+fn target_of(p: &Pass, filing: &OpenEntry) -> Result<Result<FileTarget, Outcome>, LedgerError> {
     if let Some(target) = &filing.target {
         return Ok(Ok(target.clone()));
     }
     if filing.entry.state != State::Worked {
         return Ok(Err(Outcome::Left));
+    }
+    if matches!(p.gate().archive, Archive::Delete) && filing.entry.filed_at.is_none() {
+        // What a person had filed without its work stays.
+        let worked = filing.entry.worked_at.is_some();
+        return Ok(Err(if worked { remove_original(p, filing) } else { Outcome::Left }));
     }
     // It had no place when it was worked: a file is never left without a word.
     Ok(match p.live.archive_path(&filing.entry) {
@@ -111,58 +121,83 @@ fn file_one(
         Ok(target) => target,
         Err(outcome) => return Ok(outcome),
     };
-    let wanted = PathBuf::from(target);
-    let mut target = wanted.clone();
-    if target == source {
+    if target.packing.is_none() && Path::new(&target.path) == source {
         // It was worked again, and has its place already.
-        return Ok(Outcome::Filed);
+        return Ok(Outcome::Filed(None));
     }
+    let wanted = PathBuf::from(&target.path);
+    let mut place = wanted.clone();
     for number in 2..100_000 {
-        let (from, link, to) = match ends_of_move(p, source, &target) {
-            Ok(Some(ends)) => ends,
-            Ok(None) => {
-                return Ok(Outcome::Gone("its folder is not there any more"));
+        match move_once(p, filing, source, &place, target.packing, folders)? {
+            Some(outcome) => return Ok(outcome),
+            None => {
+                place = numbered_packed(&wanted, number, target.packing);
+                let target = FileTarget { path: place.display().to_string(), ..target };
+                p.context().ledger.retarget(filing.entry.id, target)?;
             }
-            Err(why) => return Ok(Outcome::Later(why)),
-        };
-        let moving = Moving {
-            source: &from,
-            link: link.as_ref(),
-            version: &filing.version,
-            sha256: filing.entry.sha256_there(),
-            target: &to,
-            staged_name: format!(
-                ".vadegate-{}-{}.copy",
-                p.context().ledger.tag()?,
-                filing.entry.id
-            ),
-        };
-        match move_to(&moving) {
-            Ok(Moved::Taken) => {
-                target = numbered(&wanted, number);
-                let text = target.display().to_string();
-                p.context().ledger.retarget(filing.entry.id, text)?;
-            }
-            Ok(Moved::Done | Moved::Already) => {
-                if let Err(why) = file_companion(p, &filing.entry, to.folder()) {
-                    return Ok(Outcome::Later(why));
-                }
-                touch(folders, &to);
-                touch(folders, link.as_ref().unwrap_or(&from));
-                return Ok(Outcome::Filed);
-            }
-            Ok(Moved::Missing) => {
-                return Ok(Outcome::Gone("its file left the drop folder before it was filed"));
-            }
-            Ok(Moved::Swapped) => {
-                return Ok(Outcome::Gone(
-                    "its file was replaced by another version before it was filed",
-                ));
-            }
-            Err(error) => return Ok(Outcome::Later(error.to_string())),
         }
     }
-    Ok(Outcome::Later(format!("no free name is left beside `{}`", target.display())))
+    Ok(Outcome::Later(format!("no free name is left beside `{}`", place.display())))
+}
+
+/// `tide.csv.gz` as `tide-2.csv.gz` where the ending is that of the compression.
+fn numbered_packed(path: &Path, number: u32, packing: Option<Compression>) -> PathBuf {
+    let ending = packing.map_or("", Compression::ending);
+    let text = path.display().to_string();
+    let plain = text.strip_suffix(ending).unwrap_or(&text);
+    let numbered = numbered(Path::new(plain), number);
+    PathBuf::from(format!("{}{ending}", numbered.display()))
+}
+
+/// Tries to move a file to a place; nothing when another file has that.
+fn move_once(
+    p: &mut Pass,
+    filing: &OpenEntry,
+    source: &Path,
+    place: &Path,
+    packing: Option<Compression>,
+    folders: &mut Touched,
+) -> Result<Option<Outcome>, LedgerError> {
+    let (from, link, to) = match ends_of_move(p, source, place) {
+        Ok(Some(ends)) => ends,
+        Ok(None) => return Ok(Some(Outcome::Gone("its folder is not there any more"))),
+        Err(why) => return Ok(Some(Outcome::Later(why))),
+    };
+    let moving = Moving {
+        source: &from,
+        link: link.as_ref(),
+        version: &filing.version,
+        sha256: filing.entry.sha256_there(),
+        target: &to,
+        staged_name: format!(".vadegate-{}-{}.copy", p.context().ledger.tag()?, filing.entry.id),
+    };
+    let moved = match packing {
+        Some(packing) => pack_to(&moving, packing),
+        None => move_to(&moving).map(|moved| (moved, None)),
+    };
+    Ok(Some(match moved {
+        Ok((Moved::Taken, _)) => return Ok(None),
+        Ok((Moved::Done | Moved::Already, packed)) => {
+            if let Err(why) = file_companion(p, &filing.entry, to.folder()) {
+                return Ok(Some(Outcome::Later(why)));
+            }
+            touch(folders, &to);
+            touch(folders, link.as_ref().unwrap_or(&from));
+            let entry = filing.entry.id;
+            Outcome::Filed(packed.map(|Packed { bytes, sha256 }| PackedFile {
+                entry,
+                bytes,
+                sha256,
+            }))
+        }
+        Ok((Moved::Missing, _)) => {
+            Outcome::Gone("its file left the drop folder before it was filed")
+        }
+        Ok((Moved::Swapped, _)) => {
+            Outcome::Gone("its file was replaced by another version before it was filed")
+        }
+        Err(error) => Outcome::Later(error.to_string()),
+    }))
 }
 
 /// The file, the link that leads to it where one does, and the place to which it is
@@ -200,6 +235,38 @@ fn ends_of_move(
 /// Removes a repeat whose content stands in the ledger as worked, at a gate that
 /// wants that.
 fn delete_repeat(p: &Pass, filing: &OpenEntry, source: &Path) -> Outcome {
+    remove(p, filing, source, "the repeat", Outcome::Deleted)
+}
+
+/// Removes what was worked, durably, at a gate that keeps no originals.
+fn remove_original(p: &Pass, filing: &OpenEntry) -> Outcome {
+    let source = filing.entry.lies_at();
+    let removed = remove(p, filing, &source, "the worked file", Outcome::Removed);
+    if !matches!(removed, Outcome::Removed) {
+        return removed;
+    }
+    let folder = p.live.context.config.reach.at(&source);
+    match folder.and_then(|at| file_companion_of_removed(p, &filing.entry, at.folder())) {
+        Ok(()) => removed,
+        Err(error) => Outcome::Later(error.to_string()),
+    }
+}
+
+/// A companion goes with its file.
+fn file_companion_of_removed(p: &Pass, entry: &Entry, folder: &Arc<Folder>) -> io::Result<()> {
+    let Some(companion) = p.gate().settle.companion() else { return Ok(()) };
+    if matches!(p.gate().settle.by, SettleBy::Marker(_, MarkerFor::Folder)) {
+        return Ok(());
+    }
+    let file = Path::new(&entry.drop).join(&entry.path);
+    let place = companion_of(&p.live, companion, &file, &entry.fields);
+    let found = p.live.context.config.reach.at_if_there(&place)?;
+    found.map_or(Ok(()), |at| at.remove())?;
+    folder.sync()
+}
+
+/// Removes a file that is the version which the ledger knows; `what` it is, in words.
+fn remove(p: &Pass, filing: &OpenEntry, source: &Path, what: &str, done: Outcome) -> Outcome {
     let shown = source.display();
     let reach = &p.live.context.config.reach;
     let looked = reach.at_if_there(source).and_then(|at| match at {
@@ -210,17 +277,17 @@ fn delete_repeat(p: &Pass, filing: &OpenEntry, source: &Path) -> Outcome {
         Ok(Some((Some(version), _))) if version != filing.version => {
             Outcome::Gone("its file was replaced by another version before it was deleted")
         }
-        Err(error) => Outcome::Later(format!("the repeat `{shown}` cannot be looked at: {error}")),
+        Err(error) => Outcome::Later(format!("{what} `{shown}` cannot be looked at: {error}")),
         Ok(Some((Some(_), at))) => {
             match crate::fault::at("file.delete").and_then(|()| at.remove()) {
-                Ok(()) => Outcome::Deleted,
+                Ok(()) => done,
                 Err(error) => {
-                    Outcome::Later(format!("the repeat `{shown}` cannot be deleted: {error}"))
+                    Outcome::Later(format!("{what} `{shown}` cannot be deleted: {error}"))
                 }
             }
         }
         // What is not there any more was deleted before an interruption.
-        Ok(_) => Outcome::Deleted,
+        Ok(_) => done,
     }
 }
 
@@ -281,13 +348,13 @@ fn move_held_aside(p: &mut Pass) -> Result<(), LedgerError> {
         }
         if filing.target.is_none() {
             let Some(target) = p.live.hold_path(&filing.entry) else { continue };
-            p.context().ledger.retarget(filing.entry.id, target.clone())?;
-            filing.target = Some(target);
+            p.context().ledger.retarget(filing.entry.id, FileTarget::plain(target.clone()))?;
+            filing.target = Some(FileTarget::plain(target));
         }
         let source = filing.entry.lies_at();
         let mut folders = Touched::new();
         match file_one(p, &filing, &source, &mut folders)? {
-            Outcome::Filed => {
+            Outcome::Filed(_) => {
                 let unsynced = folders.values().find_map(|folder| folder.sync().err());
                 if let Some(error) = unsynced {
                     problem = Some(error.to_string());
@@ -301,7 +368,7 @@ fn move_held_aside(p: &mut Pass) -> Result<(), LedgerError> {
                 p.live.forget(&filing.entry);
             }
             Outcome::Later(why) => problem = Some(why),
-            Outcome::Left | Outcome::Deleted => {}
+            Outcome::Left | Outcome::Deleted | Outcome::Removed => {}
         }
     }
     p.live.problem("hold", problem);

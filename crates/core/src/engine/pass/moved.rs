@@ -1,6 +1,6 @@
 //! Files that were moved: their names are made durable, and they are recorded.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::mpsc::Receiver;
@@ -9,16 +9,19 @@ use crate::engine::gate::state::Live;
 use crate::files::at::{At, Folder};
 use crate::ledger::Ledger;
 use crate::ledger::error::LedgerError;
-use crate::ledger::requests::Filed;
+use crate::ledger::requests::{Filed, PackedFile};
 use crate::ledger::state::{Cause, State};
 use crate::ledger::types::Entry;
 use crate::ledger::writer::Ticket;
 
 /// What filing one entry came to.
 pub(crate) enum Outcome {
-    Filed,
+    /// Of what was compressed, what lies there now.
+    Filed(Option<PackedFile>),
     Left,
     Deleted,
+    /// The original, which the gate does not keep.
+    Removed,
     Gone(&'static str),
     Later(String),
 }
@@ -31,6 +34,8 @@ pub(crate) struct Ends {
     /// Passed over, and moved to the archive.
     over: Vec<i64>,
     deleted: Vec<i64>,
+    removed: Vec<i64>,
+    packed: Vec<PackedFile>,
     gone: Vec<(i64, String)>,
     /// Entries whose file is not in the drop folder any more.
     moved: Vec<Entry>,
@@ -45,9 +50,13 @@ impl Ends {
                 self.problem = Some(why);
                 return;
             }
-            Outcome::Filed if entry.state == State::PassedOver => self.over.push(entry.id),
-            Outcome::Filed => self.filed.push(entry.id),
+            Outcome::Filed(packed) => {
+                self.packed.extend(packed);
+                let over = entry.state == State::PassedOver;
+                if over { self.over.push(entry.id) } else { self.filed.push(entry.id) }
+            }
             Outcome::Deleted => self.deleted.push(entry.id),
+            Outcome::Removed => self.removed.push(entry.id),
             Outcome::Gone(why) => self.gone.push((entry.id, why.to_owned())),
         }
         self.moved.push(entry);
@@ -55,21 +64,34 @@ impl Ends {
 
     fn record(self, ledger: &Ledger, cause: Cause) -> Result<Vec<Ticket<()>>, LedgerError> {
         let mut tickets = Vec::new();
-        let how =
-            [(self.filed, Filed::Moved), (self.left, Filed::Left), (self.deleted, Filed::Deleted)];
+        let mut packed = self.packed;
+        let how = [
+            (self.filed, Filed::Moved),
+            (self.left, Filed::Left),
+            (self.deleted, Filed::Deleted),
+            (self.removed, Filed::Removed),
+        ];
         for (entries, how) in how {
             if !entries.is_empty() {
-                tickets.push(ledger.filed(entries, how, cause)?);
+                let packed =
+                    if how == Filed::Moved { take_of(&mut packed, &entries) } else { Vec::new() };
+                tickets.push(ledger.filed(entries, packed, how, cause)?);
             }
         }
         if !self.over.is_empty() {
-            tickets.push(ledger.passed_over_filed(self.over)?);
+            tickets.push(ledger.passed_over_filed(self.over, packed)?);
         }
         if !self.gone.is_empty() {
             ledger.gone(self.gone, cause)?;
         }
         Ok(tickets)
     }
+}
+
+/// Takes out what is of these entries.
+fn take_of(packed: &mut Vec<PackedFile>, entries: &[i64]) -> Vec<PackedFile> {
+    let entries: HashSet<i64> = entries.iter().copied().collect();
+    packed.extract_if(.., |one| entries.contains(&one.entry)).collect()
 }
 
 /// Folders in which names came or went, by their paths.
@@ -110,7 +132,8 @@ impl MovedPiece {
         }
         let problem = ends.problem.take();
         live.problem("filing", problem.map(|why| format!("{why}; filing is tried again")));
-        let filed = (ends.filed.len() + ends.left.len() + ends.deleted.len()) as u64;
+        let filed =
+            (ends.filed.len() + ends.left.len() + ends.deleted.len() + ends.removed.len()) as u64;
         ends.moved.iter().for_each(|entry| live.forget(entry));
         tracing::debug!(entries = ?ends.filed, left = ?ends.left, "filed");
         let tickets = ends.record(&live.context.ledger, cause)?;
