@@ -7,7 +7,7 @@
 //! passed to stderr.
 
 /// Points of the protocol, in its order.
-pub const POINTS: [&str; 36] = [
+pub const POINTS: [&str; 37] = [
     "enter.read",
     "enter.sync",
     "ledger.commit",
@@ -28,6 +28,7 @@ pub const POINTS: [&str; 36] = [
     "run.begin",
     "run.ended",
     "source.sync",
+    "publish.folder",
     "publish.create",
     "publish.replace",
     "publish.append",

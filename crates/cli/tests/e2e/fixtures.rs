@@ -2,7 +2,7 @@
 //! it must refuse. A new work is tested by standing here.
 
 use std::fs;
-use std::io;
+use std::io::{self, Write};
 use std::os::unix::fs::PermissionsExt;
 
 use vadegate_core::ledger::WorkKind;
@@ -25,6 +25,8 @@ pub struct Fixture {
     pub pulled: bool,
     /// Why the bad file is held, if this work reads files.
     pub refuses: Option<&'static str>,
+    /// The content of a file as this work takes it, made of its name and content.
+    pub wraps: fn(&str, &str) -> Vec<u8>,
     /// What was made of which files, one line for each effect.
     pub made: fn(&TestHome) -> Vec<String>,
     /// What is to be made of a file: its name and content.
@@ -86,6 +88,25 @@ fn sent(coast: &TestHome) -> Vec<String> {
     taken.iter().map(|one| one.path.rsplit('/').next().unwrap_or_default().to_owned()).collect()
 }
 
+fn as_it_is(_: &str, content: &str) -> Vec<u8> {
+    content.as_bytes().to_vec()
+}
+
+/// A zip archive with the content twice, once below a folder.
+fn zipped(_: &str, content: &str) -> Vec<u8> {
+    let mut zip = zip::ZipWriter::new(io::Cursor::new(Vec::new()));
+    for name in ["rows.csv", "below/more.csv"] {
+        zip.start_file(name, zip::write::SimpleFileOptions::default()).unwrap();
+        zip.write_all(content.as_bytes()).unwrap();
+    }
+    zip.finish().unwrap().into_inner()
+}
+
+fn unpacked(coast: &TestHome) -> Vec<String> {
+    let seen = coast.files("out").into_iter().filter(|path| !path.contains("/."));
+    seen.map(|path| format!("{path}: {}", coast.read(&path))).collect()
+}
+
 /// A fixture of each work.
 pub const FIXTURES: &[Fixture] = &[
     Fixture {
@@ -96,6 +117,7 @@ pub const FIXTURES: &[Fixture] = &[
         may_hold: false,
         pulled: false,
         refuses: Some("line 2"),
+        wraps: as_it_is,
         made: merged,
         expected: rows,
     },
@@ -114,8 +136,25 @@ pub const FIXTURES: &[Fixture] = &[
         may_hold: false,
         pulled: false,
         refuses: Some("line 2"),
+        wraps: as_it_is,
         made: loaded,
         expected: rows,
+    },
+    Fixture {
+        kind: WorkKind::Unpack,
+        section: "into = \"out/<stem>\"",
+        outside: &[("out/<stem>", "/elsewhere/<stem>")],
+        elsewhere: None,
+        may_hold: false,
+        pulled: false,
+        refuses: Some("no archive that is known"),
+        wraps: zipped,
+        made: unpacked,
+        expected: |name, content| {
+            let stem = name.trim_end_matches(".csv");
+            let members = ["below/more.csv", "rows.csv"];
+            members.map(|member| format!("out/{stem}/{member}: {content}")).to_vec()
+        },
     },
     Fixture {
         kind: WorkKind::Deliver,
@@ -125,6 +164,7 @@ pub const FIXTURES: &[Fixture] = &[
         may_hold: false,
         pulled: false,
         refuses: None,
+        wraps: as_it_is,
         made: delivered,
         expected: |name, content| {
             let stem = name.trim_end_matches(".csv");
@@ -139,6 +179,7 @@ pub const FIXTURES: &[Fixture] = &[
         may_hold: true,
         pulled: false,
         refuses: None,
+        wraps: as_it_is,
         made: ran,
         expected: name,
     },
@@ -153,6 +194,7 @@ pub const FIXTURES: &[Fixture] = &[
         may_hold: false,
         pulled: false,
         refuses: None,
+        wraps: as_it_is,
         made: sent,
         expected: name,
     },
@@ -164,6 +206,7 @@ pub const FIXTURES: &[Fixture] = &[
         may_hold: true,
         pulled: true,
         refuses: None,
+        wraps: as_it_is,
         made: |_| Vec::new(),
         expected: |_, _| Vec::new(),
     },
@@ -204,6 +247,13 @@ impl Fixture {
             files.into_iter().flat_map(|(name, content)| (self.expected)(name, content)).collect();
         all.sort();
         all
+    }
+
+    /// Drops files, as this work takes them.
+    pub fn drop_all(&self, home: &TestHome, files: &[(&str, &str)]) {
+        for (name, content) in files {
+            home.drop(&format!("drops/{name}"), (self.wraps)(name, content));
+        }
     }
 
     /// What has been made.

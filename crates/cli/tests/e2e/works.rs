@@ -15,12 +15,6 @@ fn driven() -> impl Iterator<Item = &'static Fixture> {
     FIXTURES.iter().filter(|fixture| !fixture.pulled)
 }
 
-fn drop_all(home: &TestHome, files: &[(&str, &str)]) {
-    for (name, content) in files {
-        home.drop(&format!("drops/{name}"), content);
-    }
-}
-
 /// Passes until nothing changes; what waits for a better time need not wait here.
 fn pass_to_the_end(home: &TestHome) {
     for _ in 0..4 {
@@ -89,7 +83,7 @@ fn every_place_of_a_work_is_told_when_it_lies_outside_the_roots() {
 fn a_rehearsal_is_the_pass_verdict_by_verdict() {
     for fixture in FIXTURES {
         let home = fixture.home(str::to_owned);
-        drop_all(&home, &GOOD);
+        fixture.drop_all(&home, &GOOD);
         home.drop(&format!("drops/{}", BAD.0), BAD.1);
         // The quiet time of these gates is none: all are complete at once.
         let rehearsed = home.json("rehearse tide");
@@ -134,7 +128,7 @@ fn a_rehearsal_is_the_pass_verdict_by_verdict() {
 /// The points that a pass goes through, and how often.
 fn points(fixture: &Fixture) -> BTreeMap<String, usize> {
     let home = fixture.home(str::to_owned);
-    drop_all(&home, &GOOD);
+    fixture.drop_all(&home, &GOOD);
     let output = home.command().arg("pass").env("VADEGATE_FAULT", "list").output().unwrap();
     hold_against(fixture, &home, "without a fault");
     let mut points = BTreeMap::new();
@@ -158,7 +152,7 @@ fn whatever_fails_at_whichever_point_everything_is_done_once() {
                 let fault = format!("{point}:1={how}");
                 let what = format!("{}, {fault}", fixture.kind);
                 let home = fixture.home(str::to_owned);
-                drop_all(&home, &GOOD);
+                fixture.drop_all(&home, &GOOD);
                 let failed = home.command().arg("pass").env("VADEGATE_FAULT", &fault).output();
                 let told = String::from_utf8_lossy(&failed.unwrap().stderr).into_owned();
                 assert!(told.contains("fault "), "{what} did not happen: {told}");
@@ -179,7 +173,7 @@ fn a_place_that_is_taken_out_of_the_configuration_is_not_forgotten() {
         // Killed at one commit after the other, until one leaves the work under way.
         let under_way = (1..=8).find_map(|nth| {
             let home = fixture.home(str::to_owned);
-            drop_all(&home, &GOOD[..1]);
+            fixture.drop_all(&home, &GOOD[..1]);
             let fault = format!("ledger.commit:{nth}=kill");
             home.command().arg("pass").env("VADEGATE_FAULT", &fault).output().unwrap();
             home.ledger().iter().any(|entry| entry["state"] == "working").then_some(home)
@@ -198,7 +192,7 @@ fn a_place_that_is_taken_out_of_the_configuration_is_not_forgotten() {
 fn what_is_undone_twice_is_undone_once_and_what_cannot_be_is_told() {
     for fixture in driven() {
         let home = fixture.home(str::to_owned);
-        drop_all(&home, &GOOD);
+        fixture.drop_all(&home, &GOOD);
         assert_eq!(home.run("pass").code, 0);
         let id = home.entry("a.csv")["id"].to_string();
         let made = fixture.has_made(&home);
@@ -229,7 +223,7 @@ fn a_service_that_stops_in_the_middle_leaves_nothing_half_done() {
     for fixture in driven() {
         for point in points(fixture).keys().filter(|point| !point.starts_with("file.")) {
             let home = fixture.home(str::to_owned);
-            drop_all(&home, &GOOD);
+            fixture.drop_all(&home, &GOOD);
             let fault = format!("{point}:1=slow");
             let service = Service::start(&home, |command| {
                 command.env("VADEGATE_FAULT", &fault);
@@ -250,7 +244,7 @@ fn a_full_disk_holds_nothing_and_loses_nothing() {
     for fixture in driven().filter(|fixture| !fixture.may_hold) {
         for point in ["stage.write", "ledger.commit", "publish.write"] {
             let home = fixture.home(str::to_owned);
-            drop_all(&home, &GOOD);
+            fixture.drop_all(&home, &GOOD);
             let fault = format!("{point}:1=full");
             home.command().arg("pass").env("VADEGATE_FAULT", &fault).output().unwrap();
             let held = |entry: &&Value| entry["state"] == "held";

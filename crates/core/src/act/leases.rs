@@ -167,7 +167,13 @@ impl Engine {
                 entry.batch = Some(fence);
                 let target = live.archive_path(&entry).unwrap_or(None);
                 let entries = vec![(entry.id, None, target)];
-                ledger.commit(CommitBatch { batch: fence, entries, outputs: Vec::new(), words })
+                ledger.commit(CommitBatch {
+                    batch: fence,
+                    entries,
+                    outputs: Vec::new(),
+                    entered: Vec::new(),
+                    words,
+                })
             }
             WorkerEnd::Again => {
                 let told = format!("worker `{}` says again{said}", leased.worker);

@@ -139,6 +139,7 @@ impl Home {
                 rows: 1,
                 account: None,
             })],
+            entered: Vec::new(),
             words: String::new(),
         };
         ledger.commit(commit).unwrap();

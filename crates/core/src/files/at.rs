@@ -76,6 +76,17 @@ impl Folder {
         At { folder: Arc::clone(self), name: name.to_owned() }
     }
 
+    /// A folder in it, which is made when it is missing; a link in its place is none.
+    pub fn make(&self, name: &OsStr) -> io::Result<Folder> {
+        match rustix::fs::mkdirat(&self.fd, name, Mode::from_raw_mode(0o777)) {
+            Ok(()) | Err(Errno::EXIST) => {}
+            Err(error) => return Err(error.into()),
+        }
+        let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        let fd = rustix::fs::openat(&self.fd, name, flags, Mode::empty())?;
+        Ok(Folder::new(fd, self.path.join(name), self.reach.clone()))
+    }
+
     /// Opens a folder below it, through no link.
     pub fn below(&self, path: &Path) -> io::Result<Folder> {
         let whole = self.path.join(path);
@@ -208,6 +219,27 @@ impl At {
     /// Removes the file; one that is not there is no fault.
     pub fn remove(&self) -> io::Result<()> {
         match rustix::fs::unlinkat(&self.folder.fd, &self.name, AtFlags::empty()) {
+            Err(Errno::NOENT) | Ok(()) => Ok(()),
+            Err(error) => Err(error.into()),
+        }
+    }
+
+    /// Removes a folder of ours with all that is in it, through no link; one that is not
+    /// there is no fault.
+    pub fn remove_tree(&self) -> io::Result<()> {
+        let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        let fd = match rustix::fs::openat(&self.folder.fd, &self.name, flags, Mode::empty()) {
+            Err(Errno::NOENT) => return Ok(()),
+            other => other?,
+        };
+        let inside = Arc::new(Folder::new(fd, self.path(), self.folder.reach.clone()));
+        let mut names = Vec::new();
+        inside.each(|name, meta| names.push((name.to_owned(), meta.kind == Kind::Folder)))?;
+        for (name, is_folder) in names {
+            let at = inside.at(&name);
+            if is_folder { at.remove_tree()? } else { at.remove()? }
+        }
+        match rustix::fs::unlinkat(&self.folder.fd, &self.name, AtFlags::REMOVEDIR) {
             Err(Errno::NOENT) | Ok(()) => Ok(()),
             Err(error) => Err(error.into()),
         }

@@ -5,6 +5,7 @@ use std::fs::{File, Permissions};
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use crate::fault::at;
 use crate::files::at::At;
@@ -12,7 +13,7 @@ use crate::files::roots::Reach;
 use crate::filing::folders::numbered;
 use crate::filing::moving::sum_of;
 use crate::ledger::requests::Unpublished;
-use crate::ledger::words::OutputMode;
+use crate::ledger::words::{OutputMode, OutputRole};
 
 /// Why an output cannot be published; it is tried again at the next pass.
 #[derive(Debug, thiserror::Error)]
@@ -26,7 +27,7 @@ pub(crate) enum PublishError {
     /// What it was made from is not what stands there any more.
     #[error("the output `{}` was changed by somebody else since it was read; it is left as it is, and what was made of it is in `{}`", path.display(), staged.display())]
     Changed { staged: PathBuf, path: PathBuf },
-    /// The staged file is gone.
+    /// The staged file is gone, and does not stand in its place either.
     #[error("the staged file `{}` for `{}` is gone", staged.display(), path.display())]
     Lost { staged: PathBuf, path: PathBuf },
     /// The file system refused.
@@ -43,6 +44,9 @@ fn failed(place: &At) -> impl Fn(io::Error) -> PublishError {
 /// durable behind it.
 pub(crate) fn place(reach: &Reach, output: &Unpublished) -> Result<At, PublishError> {
     let path = Path::new(&output.path);
+    if output.role == OutputRole::Member {
+        return place_member(reach, output, path);
+    }
     let reached = reach.at(path).and_then(|to| Ok((to, reach.at(Path::new(&output.staged))?)));
     let (to, staged) =
         reached.map_err(|source| PublishError::Io { path: path.to_owned(), source })?;
@@ -52,6 +56,45 @@ pub(crate) fn place(reach: &Reach, output: &Unpublished) -> Result<At, PublishEr
         OutputMode::Update => update(output, &to, &staged),
         _ => create(output, &to, &staged),
     }
+}
+
+/// Brings a member of an archive into its place, whose folder is made when it is missing.
+/// Its staged file is gone once the folder was renamed in which it was.
+fn place_member(reach: &Reach, output: &Unpublished, path: &Path) -> Result<At, PublishError> {
+    let failed = |source| PublishError::Io { path: path.to_owned(), source };
+    let folder = reach.make_folder(path.parent().unwrap_or(Path::new("/"))).map_err(failed)?;
+    let to = Arc::new(folder).at(path.file_name().unwrap_or_default());
+    if inode_at(&to) == Some(output.inode) {
+        return Ok(to);
+    }
+    let staged = Path::new(&output.staged);
+    match reach.at_if_there(staged).map_err(failed)? {
+        Some(staged) if output.mode == OutputMode::Replace => replace(output, &to, &staged),
+        Some(staged) => create(output, &to, &staged),
+        None => Err(PublishError::Lost { staged: staged.to_owned(), path: path.to_owned() }),
+    }
+}
+
+/// Renames a whole staged folder into its place, where nothing is; nothing happens where
+/// something is, or where it was done before.
+pub(crate) fn place_folder(reach: &Reach, output: &Unpublished) -> io::Result<()> {
+    let (path, staged) = (Path::new(&output.path), Path::new(&output.staged));
+    let Some(staged) = reach.at_if_there(staged)? else { return Ok(()) };
+    let to = reach.at(path)?;
+    if to.look()?.is_some() || staged.look()?.is_none() {
+        return Ok(());
+    }
+    at("publish.folder")?;
+    match staged.rename_over_nothing(&to) {
+        Err(error) if error.raw_os_error() == Some(libc::EEXIST) => Ok(()),
+        renamed => renamed.and_then(|()| to.folder().sync()),
+    }
+}
+
+/// Removes what is left of a staged folder whose members are all in their places.
+pub(crate) fn end_folder(reach: &Reach, output: &Unpublished) -> io::Result<()> {
+    let staged = reach.at_if_there(Path::new(&output.staged))?;
+    staged.map_or(Ok(()), |at| at.remove_tree())
 }
 
 /// Makes the names in the folder of an output durable.
@@ -221,6 +264,8 @@ mod tests {
             base_bytes: base,
             base_sha256: None,
             bytes: staged.len() as u64,
+            sha256: None,
+            role: OutputRole::Rows,
         }
     }
 

@@ -77,6 +77,24 @@ impl Ledger {
         })
     }
 
+    /// Whether a file with this inode and this content was entered, at any gate.
+    pub(crate) fn has_come(&self, inode: u64, sum: Sha256) -> Result<bool, LedgerError> {
+        self.read(|reader| {
+            let query = || -> rusqlite::Result<bool> {
+                let mut select = reader.prepare_cached(
+                    "SELECT EXISTS (
+                       SELECT 1 FROM entry WHERE space IN (SELECT name FROM space) AND identity = ?1
+                         AND inode = ?2
+                       UNION ALL
+                       SELECT 1 FROM entry WHERE sha256 = ?1 AND identity IS NOT sha256
+                         AND inode = ?2)",
+                )?;
+                select.query_row((sum, inode.cast_signed()), |row| row.get(0))
+            };
+            query().map_err(reading)
+        })
+    }
+
     /// The newest entry with this file name, at any gate.
     pub(crate) fn of_name(&self, name: &str) -> Result<Option<Entry>, LedgerError> {
         let newest = self.of_exact_path(name)?.into_iter().max_by_key(|entry| entry.id);

@@ -70,7 +70,7 @@ impl Ledger {
                     "SELECT b.gate, o.batch, o.path, o.mode, o.base_bytes, o.bytes, o.sha256, o.role
                      FROM output o JOIN batch b ON b.id = o.batch
                      WHERE o.published_at IS NOT NULL AND o.proof IS NULL AND o.mode <> 'leave'
-                     ORDER BY o.id",
+                       AND o.role <> 'unpacked' ORDER BY o.id",
                 )?;
                 select
                     .query_map([], |row| {
@@ -99,7 +99,7 @@ impl Ledger {
                     // By the index of the few that are pending: an order by id alone would
                     // walk through every output that was ever made.
                     "SELECT o.id, o.batch, o.path, o.staged, o.mode, o.base_bytes, o.inode, o.bytes,
-                       o.base_sha256
+                       o.base_sha256, o.sha256, o.role
                      FROM output o INDEXED BY output_unpublished JOIN batch b ON b.id = o.batch
                      WHERE o.published_at IS NULL AND o.committed_at IS NOT NULL AND b.gate = ?
                      ORDER BY o.id",
@@ -116,6 +116,8 @@ impl Ledger {
                             inode: row.get::<_, i64>(6)?.cast_unsigned(),
                             bytes: row.get::<_, i64>(7)?.cast_unsigned(),
                             base_sha256: row.get(8)?,
+                            sha256: row.get(9)?,
+                            role: row.get(10)?,
                         })
                     })?
                     .collect()

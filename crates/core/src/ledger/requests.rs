@@ -84,6 +84,19 @@ pub(crate) struct MadeOutput {
     pub account: Option<String>,
 }
 
+/// An output that is entered with the commit: before, nobody could know that it would be.
+#[derive(Debug, Clone)]
+pub(crate) struct EnteredOutput {
+    pub path: String,
+    /// Where it is staged; none of what stays as it is there.
+    pub staged: Option<String>,
+    pub mode: OutputMode,
+    pub role: OutputRole,
+    /// The entry of which it was made.
+    pub of: i64,
+    pub made: Option<MadeOutput>,
+}
+
 /// Where the file of an entry is to be filed, and how.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct FileTarget {
@@ -117,6 +130,8 @@ pub(crate) struct CommitBatch {
     pub entries: Vec<Worked>,
     /// What was staged for each output of the claim; none where nothing was.
     pub outputs: Vec<Option<MadeOutput>>,
+    /// Outputs that the claim did not have.
+    pub entered: Vec<EnteredOutput>,
     pub words: String,
 }
 
@@ -132,6 +147,8 @@ pub(crate) struct Unpublished {
     pub base_sha256: Option<Sha256>,
     pub inode: u64,
     pub bytes: u64,
+    pub sha256: Option<Sha256>,
+    pub role: OutputRole,
 }
 
 /// How entries were filed.

@@ -73,7 +73,13 @@ fn commit(ledger: &Ledger, batch: i64, entries: &[i64]) -> Result<(), LedgerErro
         .iter()
         .map(|id| (*id, None, Some(FileTarget::plain(format!("/archive/{id}")))))
         .collect();
-    ledger.commit(CommitBatch { batch, entries, outputs: Vec::new(), words: String::new() })
+    ledger.commit(CommitBatch {
+        batch,
+        entries,
+        outputs: Vec::new(),
+        entered: Vec::new(),
+        words: String::new(),
+    })
 }
 
 fn file(ledger: &Ledger, id: i64) -> Result<(), LedgerError> {

@@ -4,7 +4,7 @@
 use rusqlite::{Connection, OptionalExtension, ToSql, params};
 
 use crate::ledger::error::{LedgerError, writing};
-use crate::ledger::requests::{Filed, MadeOutput, Worked};
+use crate::ledger::requests::{EnteredOutput, Filed, MadeOutput, Worked};
 use crate::ledger::state::{Cause, State};
 use crate::ledger::words::BatchOutcome;
 use crate::ledger::writer::Tx;
@@ -233,6 +233,38 @@ pub(crate) fn commit_outputs(
             tx.now,
             id,
             made.modified_ns,
+        ])?;
+    }
+    Ok(())
+}
+
+/// Enters outputs that the claim did not have.
+pub(crate) fn enter_outputs(
+    tx: &Tx<'_>,
+    batch: i64,
+    entered: &[EnteredOutput],
+) -> rusqlite::Result<()> {
+    let mut insert = tx.connection.prepare_cached(
+        "INSERT INTO output (batch, path, staged, mode, role, entry, inode, modified_ns, bytes,
+           sha256, committed_at, published_at)
+         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+    )?;
+    for one in entered {
+        let made = one.made.as_ref();
+        insert.execute(params![
+            batch,
+            one.path,
+            one.staged.as_deref().unwrap_or_default(),
+            one.mode,
+            one.role,
+            one.of,
+            made.map(|made| as_i64(made.inode)),
+            made.map(|made| made.modified_ns),
+            made.map(|made| as_i64(made.bytes)),
+            made.map(|made| made.sha256),
+            tx.now,
+            // What stays as it is there stands there.
+            made.is_none().then_some(tx.now),
         ])?;
     }
     Ok(())

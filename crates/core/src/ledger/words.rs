@@ -74,6 +74,8 @@ words! {
         Load = "load",
         /// A program is run for each.
         Run = "run",
+        /// Each is an archive that is unpacked.
+        Unpack = "unpack",
         /// Each is copied to one place or several.
         Deliver = "deliver",
         /// Each is sent to a receiver by HTTP.
@@ -112,6 +114,10 @@ words! {
         Copy = "copy",
         /// An archive of the files of the batch.
         Bundle = "bundle",
+        /// A folder into which an archive was unpacked.
+        Unpacked = "unpacked",
+        /// A file that was in an archive.
+        Member = "member",
     }
 }
 
@@ -121,9 +127,12 @@ impl OutputRole {
         match self {
             OutputRole::Rows => "output",
             OutputRole::Load => "table",
-            OutputRole::SetAside | OutputRole::Account | OutputRole::Copy | OutputRole::Bundle => {
-                self.word()
-            }
+            OutputRole::SetAside
+            | OutputRole::Account
+            | OutputRole::Copy
+            | OutputRole::Bundle
+            | OutputRole::Unpacked
+            | OutputRole::Member => self.word(),
             OutputRole::All => "output of all",
         }
     }
@@ -132,7 +141,7 @@ impl OutputRole {
 impl OutputRole {
     /// Whether it is made for somebody who takes it away.
     pub(crate) fn is_handed_over(self) -> bool {
-        matches!(self, OutputRole::Copy | OutputRole::Bundle)
+        matches!(self, OutputRole::Copy | OutputRole::Bundle | OutputRole::Member)
     }
 
     /// Whether rows of an entry stand in it that can be shown, and taken out again.

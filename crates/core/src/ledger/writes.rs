@@ -11,8 +11,8 @@ use crate::ledger::pending::pause_of;
 use crate::ledger::requests::{CommitBatch, FileTarget, Filed, Hold, PackedFile, Worked};
 use crate::ledger::state::{Cause, State};
 use crate::ledger::transitions::{
-    as_i64, commit_outputs, end_batch, filed_at_once, forget_output, gone_one, moved_early, set,
-    step, step_and, worked, working_in,
+    as_i64, commit_outputs, end_batch, enter_outputs, filed_at_once, forget_output, gone_one,
+    moved_early, set, step, step_and, worked, working_in,
 };
 use crate::ledger::types::Pause;
 use crate::ledger::words::BatchOutcome;
@@ -48,6 +48,7 @@ impl Ledger {
                     .map_err(writing)?;
             }
             commit_outputs(tx, commit.batch, &commit.outputs).map_err(writing)?;
+            enter_outputs(tx, commit.batch, &commit.entered).map_err(writing)?;
             end_batch(tx, commit.batch, BatchOutcome::Worked, &commit.words)
         })?
         .wait()

@@ -19,6 +19,7 @@ pub(crate) mod run;
 pub(crate) mod seam;
 pub(crate) mod send;
 pub(crate) mod tables;
+pub(crate) mod unpack;
 
 use crate::ledger::words::WorkKind;
 use crate::work::seam::Kind;
@@ -35,6 +36,7 @@ pub(crate) const WORKS: &[Kind] = &[
     Kind { kind: WorkKind::Merge, read: merge::read, lost: nothing_lost },
     Kind { kind: WorkKind::Load, read: load::read, lost: load::lost_place },
     Kind { kind: WorkKind::Run, read: run::read, lost: nothing_lost },
+    Kind { kind: WorkKind::Unpack, read: unpack::read, lost: nothing_lost },
     Kind { kind: WorkKind::Deliver, read: deliver::read, lost: nothing_lost },
     Kind { kind: WorkKind::Send, read: send::read, lost: send::lost_place },
     Kind { kind: WorkKind::Offer, read: offer::read, lost: nothing_lost },

@@ -1,7 +1,7 @@
 //! What comes of asking, undoing and carrying out.
 
 use crate::ledger::error::LedgerError;
-use crate::ledger::requests::MadeOutput;
+use crate::ledger::requests::{EnteredOutput, MadeOutput};
 use std::io;
 use std::time::Duration;
 
@@ -71,6 +71,8 @@ impl Carried {
 pub(crate) struct Made {
     /// Each output of the claim, in its order; none where there was nothing to make.
     pub outputs: Vec<Option<MadeOutput>>,
+    /// Outputs that the claim did not have: they are entered with the commit.
+    pub entered: Vec<EnteredOutput>,
     /// Rows that each entry gave, in the order of the batch; nothing where they are not
     /// counted.
     pub rows: Vec<u64>,

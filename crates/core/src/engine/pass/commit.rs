@@ -49,7 +49,8 @@ pub(crate) fn record(
     p.report.worked += entries.len() as u64;
     let rows = made.rows.iter().sum();
     tracing::debug!(batch = number, "carried out; to be committed");
-    let commit = CommitBatch { batch: number, entries, outputs: made.outputs, words };
+    let Made { outputs, entered, .. } = made;
+    let commit = CommitBatch { batch: number, entries, outputs, entered, words };
     if batch.effect == Effect::Unprovable {
         commit_insisting(p, &commit)?;
     } else {

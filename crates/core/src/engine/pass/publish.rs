@@ -1,21 +1,34 @@
 //! Bringing what is committed into its place.
 
-use std::collections::HashMap;
-use std::path::Path;
+use std::collections::{BTreeMap, HashMap};
+use std::io;
+use std::path::{Path, PathBuf};
 
 use crate::engine::pass::ctx::Pass;
 use crate::engine::pass::hold::AGAIN;
-use crate::filing::publish::{make_durable, place};
+use crate::engine::shared::OutputLock;
+use crate::filing::publish::{PublishError, end_folder, make_durable, place, place_folder};
 use crate::ledger::error::LedgerError;
 use crate::ledger::requests::Unpublished;
+use crate::ledger::words::OutputRole;
 
 /// Publishes what is committed and does not stand in its place yet.
 pub(crate) fn committed(p: &mut Pass) -> Result<(), LedgerError> {
     let live = std::sync::Arc::clone(&p.live);
-    let mut problem = None;
+    let mut batches: BTreeMap<i64, Vec<Unpublished>> = BTreeMap::new();
     for output in live.context.ledger.unpublished(&live.gate.name)? {
-        let _lock = live.context.outputs.take(Path::new(&output.path));
-        problem = publish_all(p, std::slice::from_ref(&output))?.or(problem);
+        batches.entry(output.batch).or_default().push(output);
+    }
+    let mut problem = None;
+    for outputs in batches.into_values() {
+        // Files of their own meet what is there when they come to their names.
+        let shared = outputs.iter().filter(|output| !output.role.is_handed_over());
+        let mut paths: Vec<&Path> = shared.map(|output| Path::new(&output.path)).collect();
+        paths.sort();
+        paths.dedup();
+        let locks = paths.iter().map(|path| live.context.outputs.take(path));
+        let _locks: Vec<OutputLock<'_>> = locks.collect();
+        problem = publish_all(p, &outputs)?.or(problem);
     }
     live.problem("output", problem);
     Ok(())
@@ -32,25 +45,46 @@ pub(crate) fn batch(p: &mut Pass, batch: i64) -> Result<(), LedgerError> {
     Ok(())
 }
 
-/// Brings outputs into their places, in their order, and makes each folder durable once;
-/// why one is not published, if one is not.
+/// Brings the outputs of a batch into their places, in their order, and makes each folder
+/// durable once; why one is not published, if one is not.
 fn publish_all(p: &Pass, outputs: &[Unpublished]) -> Result<Option<String>, LedgerError> {
-    let (mut problem, mut placed) = (None, Vec::new());
-    let mut folders = HashMap::new();
-    for output in outputs {
-        match place(&p.context().config.reach, output) {
+    let reach = &p.context().config.reach;
+    let (folders, files): (Vec<&Unpublished>, Vec<&Unpublished>) =
+        outputs.iter().partition(|output| output.role == OutputRole::Unpacked);
+    let mut problem = None;
+    for folder in &folders {
+        if let Err(error) = place_folder(reach, folder) {
+            problem = Some(not_published(folder, &error));
+        }
+    }
+    let (mut placed, mut touched) = (Vec::new(), HashMap::new());
+    for output in files {
+        match place(reach, output) {
             Ok(at) => {
                 let path = at.path();
-                folders.entry(at.folder().path().to_owned()).or_insert_with(|| at.clone());
+                touched.entry(at.folder().path().to_owned()).or_insert_with(|| at.clone());
                 placed.push((output, path));
+            }
+            Err(PublishError::Lost { .. }) if was_taken(p, output)? => {
+                placed.push((output, PathBuf::from(&output.path)));
             }
             Err(error) => problem = Some(error.to_string()),
         }
     }
-    for (folder, at) in folders {
+    for (folder, at) in touched {
         if let Err(error) = make_durable(&at) {
             placed.retain(|(_, path)| path.parent() != Some(&folder));
             problem = Some(error.to_string());
+        }
+    }
+    // What is left of a staged folder goes once nothing of it is needed any more.
+    for folder in folders {
+        if problem.is_some() {
+            break;
+        }
+        match end_folder(reach, folder) {
+            Ok(()) => placed.push((folder, PathBuf::from(&folder.path))),
+            Err(error) => problem = Some(not_published(folder, &error)),
         }
     }
     if placed.is_empty() {
@@ -62,4 +96,18 @@ fn publish_all(p: &Pass, outputs: &[Unpublished]) -> Result<Option<String>, Ledg
     });
     p.context().ledger.published(told.collect())?;
     Ok(problem)
+}
+
+fn not_published(folder: &Unpublished, error: &io::Error) -> String {
+    format!("`{}` cannot be published: {error}", folder.path)
+}
+
+/// Whether a gate took what came to its name before an interruption.
+fn was_taken(p: &Pass, output: &Unpublished) -> Result<bool, LedgerError> {
+    match output.sha256 {
+        Some(sha256) if output.role.is_handed_over() => {
+            p.context().ledger.has_come(output.inode, sha256)
+        }
+        _ => Ok(false),
+    }
 }

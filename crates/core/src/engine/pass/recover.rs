@@ -11,6 +11,7 @@ use crate::engine::pass::ask::{entries_of, hold_lost};
 use crate::engine::pass::ctx::Pass;
 use crate::engine::pass::hold::{hold_all, hold_entry};
 use crate::engine::pass::{file, publish};
+use crate::files::at::At;
 use crate::ledger::error::LedgerError;
 use crate::ledger::pending::OpenClaim;
 use crate::ledger::state::Cause;
@@ -77,12 +78,20 @@ impl Live {
     pub fn discard_staged<'a>(&self, staged: impl IntoIterator<Item = &'a Path>) {
         for path in staged {
             let found = self.context.config.reach.at_if_there(path);
-            if let Err(error) = found.and_then(|at| at.map_or(Ok(()), |at| at.remove())) {
+            if let Err(error) = found.and_then(|at| at.map_or(Ok(()), |at| remove(&at))) {
                 let shown = path.display();
                 tracing::warn!(
                     gate = %self.gate.name, "the staged file `{shown}` cannot be removed: {error}"
                 );
             }
         }
+    }
+}
+
+/// A batch may have staged a file, or a folder of them.
+fn remove(at: &At) -> std::io::Result<()> {
+    match at.remove() {
+        Err(error) if error.raw_os_error() == Some(libc::EISDIR) => at.remove_tree(),
+        other => other,
     }
 }

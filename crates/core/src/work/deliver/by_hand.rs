@@ -17,7 +17,7 @@ use crate::files::sha256::Sha256;
 use crate::filing::moving::sum_of;
 use crate::filing::publish::{make_durable, place};
 use crate::ledger::requests::{Unpublished, staged_name};
-use crate::ledger::words::OutputMode;
+use crate::ledger::words::{OutputMode, OutputRole};
 use crate::pattern::template::Template;
 use crate::work::deliver::meet::{Content, CopyPlan, Taken, Unmet, meet};
 use crate::work::deliver::stage::{SourceFile, StageFault, Staged, stage_copies};
@@ -283,6 +283,8 @@ impl HandDeliverPlan {
                     base_sha256: None,
                     inode: made.inode,
                     bytes: made.bytes,
+                    sha256: Some(made.sha256),
+                    role: OutputRole::Copy,
                 });
             }
             self.read.fetch_add(file.version.bytes, Ordering::Relaxed);

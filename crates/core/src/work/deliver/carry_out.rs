@@ -123,7 +123,7 @@ impl DeliverPlan {
         };
         staged.make_durable().map_err(output)?;
         let outputs = bundle.into_iter().chain(outputs).map(Some).collect();
-        Ok(Made { outputs, rows: Vec::new() })
+        Ok(Made { outputs, ..Made::default() })
     }
 }
 

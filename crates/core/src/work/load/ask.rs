@@ -49,7 +49,11 @@ pub(crate) fn ask(
             env.ledger.set_aside_apart(claim.batch)?;
         }
     }
-    Ok(Asked::There(Made { outputs, rows: entries.iter().map(rows_of).collect() }))
+    Ok(Asked::There(Made {
+        outputs,
+        rows: entries.iter().map(rows_of).collect(),
+        ..Made::default()
+    }))
 }
 
 /// The rows that were set aside, which were durable before the database was told to commit.

@@ -98,7 +98,7 @@ fn made_of(made: blocks::Made, sources: &[Source], with_rejects: bool) -> Made {
         outputs.push(made.rejects);
     }
     let rows = sources.iter().map(|source| account.taken_from(&source.name)).collect();
-    Made { outputs, rows }
+    Made { outputs, rows, ..Made::default() }
 }
 
 fn markers_of(

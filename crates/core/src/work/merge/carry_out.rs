@@ -62,6 +62,6 @@ impl MergePlan {
             outputs.push(Some(made.rows));
         }
         let rows = sources.iter().map(|source| made.account.taken_from(&source.name)).collect();
-        Ok(Made { outputs, rows })
+        Ok(Made { outputs, rows, ..Made::default() })
     }
 }

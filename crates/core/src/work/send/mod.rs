@@ -209,7 +209,7 @@ impl Worker for Sender {
         match ask(&agent, &self.config, &place).map(|answer| judge_asked(&answer)) {
             Ok(Ok(true)) => {
                 let outputs = claim.outputs.iter().map(|_| Some(copied(entry.bytes))).collect();
-                Ok(Asked::There(Made { outputs, rows: Vec::new() }))
+                Ok(Asked::There(Made { outputs, ..Made::default() }))
             }
             Ok(Ok(false)) => Ok(Asked::NotThere(
                 "interrupted while it was sent; the receiver does not have it".into(),
@@ -274,7 +274,7 @@ impl Planned for Sending {
                 Err((failure, said)) => return Carried { words: said, outcome: Err(failure) },
             }
         }
-        Carried { words, outcome: Ok(Made { outputs, rows: Vec::new() }) }
+        Carried { words, outcome: Ok(Made { outputs, ..Made::default() }) }
     }
 }
 

@@ -1,0 +1,97 @@
+//! Unpacking an archive, and the archives in it.
+
+use std::fs::File;
+use std::time::SystemTime;
+
+use crate::work::unpack::budget::{Budget, Refusal};
+use crate::work::unpack::kind::{Kind, kind_of};
+use crate::work::unpack::members::{LeftOut, Members, Opening};
+use crate::work::unpack::store::{Kept, Store};
+use crate::work::unpack::{read_tar, read_zip, stem};
+
+/// What came out of an archive.
+#[derive(Debug)]
+pub(crate) struct Unpacked {
+    pub kind: Kind,
+    /// Members that it has, with those of archives in it.
+    pub members: u64,
+    /// Bytes that came out.
+    pub bytes: u64,
+    pub kept: Vec<Kept>,
+    pub left_out: LeftOut,
+    /// Archives in it that were unpacked.
+    pub nested: u64,
+}
+
+/// Unpacks an archive called `name` into a store.
+pub(crate) fn unpack(
+    file: &File,
+    name: &str,
+    modified: Option<SystemTime>,
+    opening: &Opening<'_>,
+    budget: &Budget<'_>,
+    store: &mut dyn Store,
+) -> Result<Unpacked, Refusal> {
+    let kind = kind_of(file).map_err(Refusal::Source)?.ok_or_else(|| {
+        Refusal::Bad("it is no archive that is known: zip, tar, gz, bz2, xz or zst".into())
+    })?;
+    let mut members = Members::new(opening, budget, store);
+    read_one(file, kind, stem(name), modified, budget, &mut members)?;
+    let nested = descend(&mut members, 0, opening.choice.nested, budget)?;
+    Ok(Unpacked {
+        kind,
+        members: budget.members(),
+        bytes: budget.out(),
+        left_out: members.left_out.clone(),
+        kept: members.kept.into_iter().flatten().collect(),
+        nested,
+    })
+}
+
+fn read_one(
+    file: &File,
+    kind: Kind,
+    name: &str,
+    modified: Option<SystemTime>,
+    budget: &Budget<'_>,
+    members: &mut Members<'_>,
+) -> Result<(), Refusal> {
+    match kind {
+        Kind::Zip => read_zip::read(file, budget, members),
+        Kind::Tar(stream) => read_tar::read(file, stream, budget, members),
+        Kind::Single(stream) => {
+            read_tar::read_single(file, stream, name, modified, budget, members)
+        }
+    }
+}
+
+/// Unpacks archives among the members from number `from` on, so deep; gives how many.
+fn descend(
+    members: &mut Members<'_>,
+    from: usize,
+    deep: u32,
+    budget: &Budget<'_>,
+) -> Result<u64, Refusal> {
+    let Some(deeper) = deep.checked_sub(1) else { return Ok(0) };
+    members.deep = deeper;
+    let mut nested = 0;
+    for (number, kept) in members.kept_from(from) {
+        let Some(file) = members.open(&kept)? else { continue };
+        let Some(kind) = kind_of(&file).map_err(Refusal::Output)? else {
+            members.leave_unless_asked(number)?;
+            continue;
+        };
+        let name = kept.parts.last().cloned().unwrap_or_default();
+        let behind = members.count();
+        let below = members.descend(number)?;
+        let read = read_one(&file, kind, stem(&name), None, budget, members);
+        read.map_err(|refusal| match refusal {
+            Refusal::Bad(why) => Refusal::Bad(format!("in `{}`: {why}", kept.parts.join("/"))),
+            other => other,
+        })?;
+        nested += 1 + descend(members, behind, deeper, budget)?;
+        members.ascend(below);
+        members.deep = deeper;
+    }
+    Ok(nested)
+}

@@ -1,0 +1,106 @@
+//! Names of members: how they are written, and which are refused.
+
+use encoding_rs::Encoding;
+
+/// A name of a member: its parts, from the outermost folder to the file.
+pub(crate) type Parts = Vec<String>;
+
+/// The text of a name: UTF-8 where it is that, else as it is said, else code page 437.
+pub(crate) fn decode(raw: &[u8], names: Option<&'static Encoding>) -> String {
+    if let Ok(text) = std::str::from_utf8(raw) {
+        return text.to_owned();
+    }
+    match names {
+        Some(encoding) => encoding.decode_without_bom_handling(raw).0.into_owned(),
+        None => raw.iter().map(|byte| cp437(*byte)).collect(),
+    }
+}
+
+/// The upper half of code page 437, which archives are written in when they say nothing.
+const CP437: &str = "ÇüéâäàåçêëèïîìÄÅÉæÆôöòûùÿÖÜ¢£¥₧ƒáíóúñÑªº¿⌐¬½¼¡«»░▒▓│┤╡╢╖╕╣║╗╝╜╛┐\
+└┴┬├─┼╞╟╚╔╩╦╠═╬╧╨╤╥╙╘╒╓╫╪┘┌█▄▌▐▀αßΓπΣσµτΦΘΩδ∞φε∩≡±≥≤⌠⌡÷≈°∙·√ⁿ²■\u{a0}";
+
+fn cp437(byte: u8) -> char {
+    match byte.checked_sub(128) {
+        None => char::from(byte),
+        Some(upper) => CP437.chars().nth(upper.into()).unwrap_or('_'),
+    }
+}
+
+/// The longest part of a name that file systems have, in bytes.
+const LONGEST: usize = 255;
+
+/// Parts of a name, which stay below the folder into which is unpacked.
+///
+/// # Errors
+/// Why the whole archive is held.
+pub(crate) fn parts(name: &str) -> Result<Parts, String> {
+    let refused = |why: &str| Err(format!("the member `{name}` {why}"));
+    let letter = name.as_bytes().first().is_some_and(u8::is_ascii_alphabetic);
+    if name.contains('\0') {
+        return refused("has a NUL in its name");
+    }
+    if name.contains('\\') {
+        return refused("has a backslash in its name, which leads elsewhere on other systems");
+    }
+    if name.starts_with('/') {
+        return refused("has an absolute path");
+    }
+    if letter && name.as_bytes().get(1) == Some(&b':') {
+        return refused("has a drive letter");
+    }
+    let parts: Parts =
+        name.split('/').filter(|part| !matches!(*part, "" | ".")).map(str::to_owned).collect();
+    if parts.iter().any(|part| part == "..") {
+        return refused("climbs out of the folder with `..`");
+    }
+    if parts.iter().any(|part| part.len() > LONGEST) {
+        return refused("has a part that is longer than 255 bytes");
+    }
+    if parts.iter().any(|part| part.starts_with(".vadegate")) {
+        return refused("has a name that is kept for files that are being written");
+    }
+    Ok(parts)
+}
+
+/// What programs leave in archives beside what is meant.
+pub(crate) fn is_junk(parts: &[String]) -> bool {
+    let last = parts.last().map_or("", String::as_str);
+    parts.iter().any(|part| part == "__MACOSX") || matches!(last, ".DS_Store" | "Thumbs.db")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_code_page_is_whole() {
+        assert_eq!(CP437.chars().count(), 128);
+        assert_eq!(decode(b"M\x81nze_\x9b\xff", None), "Münze_¢\u{a0}");
+        assert_eq!(decode("Münze".as_bytes(), None), "Münze");
+        let names = Encoding::for_label(b"shift_jis");
+        assert_eq!(decode(b"\x92\xaa.csv", names), "潮.csv");
+    }
+
+    #[test]
+    fn a_name_that_leads_elsewhere_is_refused_and_says_why() {
+        for (name, why) in [
+            ("../a", "climbs"),
+            ("a/../../b", "climbs"),
+            ("a/..", "climbs"),
+            ("/etc/passwd", "absolute"),
+            ("C:/a", "drive letter"),
+            ("c:a", "drive letter"),
+            ("a\\..\\b", "backslash"),
+            ("a\0b", "NUL"),
+            (".vadegate-1.staged", "being written"),
+        ] {
+            assert!(parts(name).unwrap_err().contains(why), "{name}");
+        }
+        assert!(parts(&"x".repeat(256)).unwrap_err().contains("longer"));
+        assert_eq!(parts("./a//b/./c.csv").unwrap(), ["a", "b", "c.csv"]);
+        assert_eq!(parts("a..b/...").unwrap(), ["a..b", "..."]);
+        assert!(is_junk(&parts("__MACOSX/a").unwrap()) && is_junk(&parts("b/Thumbs.db").unwrap()));
+        assert!(!is_junk(&parts("a/b.csv").unwrap()));
+    }
+}
