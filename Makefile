@@ -10,7 +10,7 @@ SUDO   = $(shell [ "$$(id -u)" = 0 ] || command -v sudo)
 CONSOLE_SOURCES = $(shell find console/src console/public -type f) console/index.html \
                   console/vite.config.ts console/tsconfig.json console/package-lock.json
 
-.PHONY: demo build console types quick test chaos bench fuzz shots fmt clean compiler browser server disks terminal
+.PHONY: demo build console types quick test chaos bench fuzz shots fmt clean compiler browser server disks archivers terminal
 
 ## demo: build, start the service with demo data and a live feeder, print the address
 demo: compiler
@@ -52,7 +52,7 @@ types: compiler console/node_modules/.package-lock.json
 	$(NPM) run types
 
 ## test: formatting, lints, the console's checks, and all tests
-test: compiler browser server disks console
+test: compiler browser server disks archivers console
 	$(CARGO) fmt --all --check
 	$(CARGO) clippy --locked --workspace --all-targets -- -D warnings
 	$(NPM) test
@@ -120,6 +120,11 @@ disks:
 	@PATH="$$PATH:/usr/sbin:/sbin"; ls /usr/lib/*/faketime/libfaketime.so.1 >/dev/null 2>&1 && command -v mkfs.ext4 >/dev/null && \
 	  command -v mount >/dev/null || \
 	  $(MAKE) --no-print-directory install PACKAGES="libfaketime e2fsprogs mount"
+
+# Other programs that make and read archives, beside which ours are tested.
+archivers:
+	@command -v python3 >/dev/null && command -v zip >/dev/null && command -v unzip >/dev/null || \
+	  $(MAKE) --no-print-directory install PACKAGES="python3 zip unzip"
 
 # A terminal window on a screen that nobody sees, for pictures of commands.
 terminal:

@@ -751,8 +751,13 @@ export interface components {
        */
       id: number;
       outcome: components["schemas"]["BatchOutcome"] | null;
-      /** @description What it made. */
+      /** @description What it made of the entry that is asked about; at most 1,000. */
       outputs: components["schemas"]["Output"][];
+      /**
+       * Format: int64
+       * @description How many these are.
+       */
+      outputs_count: number;
       /** @description What the program printed. */
       words: string;
       /** @description The gate's work. */
@@ -940,6 +945,7 @@ export interface components {
     EntryDetail: components["schemas"]["Entry"] & {
       /** @description Its changes, oldest first. */
       history: components["schemas"]["Change"][];
+      made_from: components["schemas"]["Origin"] | null;
       worked_in: components["schemas"]["Batch"] | null;
     };
     /** @description An entry, its history, and whether its file is where it should be. */
@@ -1232,20 +1238,51 @@ export interface components {
       /** @description Why; needed to do it, not to rehearse it. */
       why?: string;
     };
+    /** @description Of what a file was made that is an entry itself. */
+    Origin: {
+      /**
+       * Format: int64
+       * @description The batch in which it was made.
+       */
+      batch: number;
+      /**
+       * Format: int64
+       * @description The entry of which alone it was made, such as the archive in which it was.
+       */
+      entry: number | null;
+      /** @description The gate that made it. */
+      gate: string;
+      /** @description The path of that entry. */
+      path: string | null;
+      /** @description What it is there, such as a member. */
+      role: components["schemas"]["OutputRole"];
+    };
     /** @description A file that work made, or added to. */
     Output: {
       account: components["schemas"]["Account"] | null;
       /**
        * Format: int64
+       * @description The entry that it became, at the gate that took it.
+       */
+      became: number | null;
+      /**
+       * Format: int64
        * @description Bytes that this batch wrote.
        */
       bytes: number | null;
+      /** @description The same as figures. */
+      figures: Record<string, never> | null;
       /** @description Whether rows of an entry stand in it that can be shown, and taken out again. */
       has_rows: boolean;
       /** @description What it is called before people. */
       label: string;
       /** @description How it met what was there. */
       mode: components["schemas"]["OutputMode"];
+      /**
+       * @description What is told of it beside that, in words: how it was compressed, why what was there
+       *     stayed, what was left out of an archive.
+       */
+      note: string | null;
       /** @description The output's path. */
       path: string;
       /** @description By what its place can be asked whether it is there; none for a file. */
@@ -1318,7 +1355,7 @@ export interface components {
       gate: string;
     };
     /** @enum {string} */
-    OutputRole: "rows" | "set aside" | "account" | "all" | "load" | "copy" | "bundle";
+    OutputRole: "rows" | "set aside" | "account" | "all" | "load" | "copy" | "bundle" | "unpacked" | "member";
     /** @description One page of entries, newest first. */
     Page: {
       /** @description The entries. */
@@ -1755,7 +1792,7 @@ export interface components {
      */
     Will: "work" | "file" | "repeat" | "pass over" | "hold" | "wait";
     /** @enum {string} */
-    WorkKind: "none" | "merge" | "load" | "run" | "deliver" | "send" | "offer";
+    WorkKind: "none" | "merge" | "load" | "run" | "unpack" | "deliver" | "send" | "offer";
     /**
      * @description How a worker ended.
      * @enum {string}

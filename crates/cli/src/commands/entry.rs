@@ -95,6 +95,17 @@ fn text(view: &EntryView, zone: &TimeZone) -> String {
         row("tries", &entry.tries.to_string());
     }
     row("location", &place_and_status(location));
+    if let Some(packing) = entry.packing {
+        let there = show::bytes(entry.bytes_there());
+        row("packed", &format!("by {}, {there} there", packing.word()));
+    }
+    if let Some(origin) = &detail.made_from {
+        let of = match (origin.entry, &origin.path) {
+            (Some(id), Some(path)) => format!("of entry {id} (`{path}`)"),
+            _ => format!("of batch {}", origin.batch),
+        };
+        row("made from", &format!("{} {of} of gate {}", origin.role.label(), origin.gate));
+    }
     if let Some(earlier) = entry.revision_of {
         row("revision", &format!("of entry {earlier}, which had other content"));
     }
@@ -128,6 +139,9 @@ fn place_and_status(location: &FileLocation) -> String {
     }
 }
 
+/// So many outputs are told.
+const TOLD: usize = 40;
+
 fn write_batch(text: &mut String, batch: &Batch) {
     let outcome = batch.outcome.map_or("under way", BatchOutcome::word);
     let _ = writeln!(
@@ -138,18 +152,23 @@ fn write_batch(text: &mut String, batch: &Batch) {
         batch.attempt,
         show::counted(batch.entries, "entry", "entries")
     );
-    for output in &batch.outputs {
+    for output in batch.outputs.iter().take(TOLD) {
         let rows = output.rows.map(|rows| format!(", {}", show::counted(rows, "row", "rows")));
         let size = output.bytes.map(|bytes| format!(", {}", show::bytes(bytes)));
         let _ = writeln!(
             text,
-            "  {} {} ({}{}{})",
+            "  {} {} ({}{}{}){}{}",
             output.role.label(),
             show::visible(&output.path),
             output.mode,
             rows.unwrap_or_default(),
-            size.unwrap_or_default()
+            size.unwrap_or_default(),
+            output.became.map(|id| format!(", became entry {id}")).unwrap_or_default(),
+            output.note.as_ref().map(|note| format!("; {note}")).unwrap_or_default()
         );
+    }
+    if let Some(more) = batch.outputs_count.checked_sub(TOLD as u64).filter(|more| *more > 0) {
+        let _ = writeln!(text, "  and {} more (--json tells 1,000)", show::grouped(more));
     }
     if !batch.words.trim().is_empty() {
         text.push_str("  the program printed\n");

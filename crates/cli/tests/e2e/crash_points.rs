@@ -207,7 +207,8 @@ fn all_points_are_walked_through() {
     const THIS: &str = concat!(
         include_str!("crash_points.rs"),
         include_str!("sends.rs"),
-        include_str!("delivers.rs")
+        include_str!("delivers.rs"),
+        include_str!("lineage.rs")
     );
     for point in POINTS {
         assert!(THIS.contains(&format!("\"{point}")), "nothing walks through {point}");

@@ -20,6 +20,7 @@
 //! * `demo`: the demo as a newcomer meets it.
 //! * `loads`: rows in tables of databases (`databases` makes these).
 //! * `delivers`: copies in one place or several.
+//! * `unpacks`: archives that are unpacked; `lineage`: into the folder of another gate.
 //! * `sends`: files that go to a receiver (`receiver` is one).
 //! * `chaos`, `chaos_loads`: kill -9 at random moments under load.
 //! * `shots`: not a test; makes the pictures of `docs/screenshots` (ignored).
@@ -48,9 +49,11 @@ mod guarding;
 mod hostile;
 mod identity;
 mod keeping;
+mod lineage;
 mod load_entries;
 mod load_servers;
 mod loads;
+mod made_archives;
 mod model;
 mod offers;
 mod open_batches;
@@ -69,5 +72,6 @@ mod service;
 mod shots;
 mod support;
 mod tables;
+mod unpacks;
 mod walks;
 mod works;

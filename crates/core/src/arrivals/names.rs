@@ -1,5 +1,10 @@
 //! Names under which programs keep files that are not complete.
 
+/// Whether a folder is one in which we stage what is not there yet: nobody looks into it.
+pub(crate) fn is_staging_folder(name: &str) -> bool {
+    name.starts_with(".vadegate-") && name.ends_with(".staged")
+}
+
 /// Why `name` is taken for a temporary one, or `None` when it is not.
 pub fn temporary_name(name: &str) -> Option<&'static str> {
     const ENDINGS: [(&str, &str); 12] = [

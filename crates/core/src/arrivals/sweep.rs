@@ -4,6 +4,7 @@ use std::ffi::OsStr;
 use std::io;
 use std::path::Path;
 
+use crate::arrivals::names::is_staging_folder;
 use crate::files::at::{Folder, Meta};
 use crate::files::roots::Reach;
 use crate::files::version::Kind;
@@ -121,9 +122,10 @@ pub(crate) fn sweep_from(
                     Some(name) => (name.to_owned(), true),
                     None => (shown(name), false),
                 };
+                let ours = is_staging_folder(&name);
                 let path = if folder.is_empty() { name } else { format!("{folder}/{name}") };
                 let seen = Seen::new(path, utf8, &meta);
-                if level < depth && utf8 && seen.kind == Kind::Folder {
+                if level < depth && utf8 && seen.kind == Kind::Folder && !ours {
                     folders.push((seen.path.clone(), level + 1));
                 }
                 each(seen);

@@ -13,6 +13,7 @@ pub(crate) mod error;
 pub(crate) mod finding;
 pub(crate) mod identity;
 pub(crate) mod keeping;
+pub(crate) mod lineage;
 pub(crate) mod made;
 pub(crate) mod new_entry;
 pub(crate) mod outputs;

@@ -119,6 +119,14 @@ fn part(row: &Row<'_>) -> rusqlite::Result<OutputPart> {
 
 pub(crate) fn output(row: &Row<'_>) -> rusqlite::Result<Output> {
     let role: OutputRole = row.get(6)?;
+    let account: Option<serde_json::Value> =
+        row.get::<_, Option<String>>(7)?.and_then(|text| serde_json::from_str(&text).ok());
+    // What has no rows tells of itself otherwise.
+    let (account, figures) = match account {
+        Some(account) if account.get("note").is_some() => (None, Some(account)),
+        account => (account, None),
+    };
+    let note = figures.as_ref().and_then(|figures| figures["note"].as_str()).map(str::to_owned);
     Ok(Output {
         path: row.get(0)?,
         mode: row.get(1)?,
@@ -130,6 +138,9 @@ pub(crate) fn output(row: &Row<'_>) -> rusqlite::Result<Output> {
         label: role.label().to_owned(),
         has_rows: role.has_rows(),
         proof: row.get(8)?,
-        account: row.get::<_, Option<String>>(7)?.and_then(|text| serde_json::from_str(&text).ok()),
+        account,
+        note,
+        figures,
+        became: None,
     })
 }

@@ -9,12 +9,11 @@ use rusqlite::{OptionalExtension, Row, params_from_iter};
 
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading};
-use crate::ledger::outputs::output;
 use crate::ledger::query::{Filter, order, tally};
 use crate::ledger::rows::{select, time};
 use crate::ledger::state::{Cause, State};
 use crate::ledger::types::{
-    Batch, Change, Count, CountBy, Counts, Entry, EntryDetail, Page, Query, Slot, Sort,
+    Change, Count, CountBy, Counts, Entry, EntryDetail, Page, Query, Slot, Sort,
 };
 use crate::ledger::writer::SLOT_MS;
 
@@ -39,7 +38,8 @@ impl Ledger {
             Some(batch) => self.batch(batch, id)?,
             None => None,
         };
-        Ok(Some(EntryDetail { entry, history, worked_in }))
+        let made_from = self.origin(&entry)?;
+        Ok(Some(EntryDetail { entry, history, worked_in, made_from }))
     }
 
     /// One page of entries.
@@ -193,43 +193,6 @@ impl Ledger {
                      FROM history h JOIN entry e ON e.id = h.entry {rest}"
                 ))?;
                 select.query_map(params_from_iter(values), change)?.collect()
-            };
-            query().map_err(reading)
-        })
-    }
-
-    /// A batch, with those of its outputs that were made of this entry.
-    fn batch(&self, id: i64, entry: i64) -> Result<Option<Batch>, LedgerError> {
-        self.read(|reader| {
-            let query = || -> rusqlite::Result<Option<Batch>> {
-                let batch = reader
-                    .prepare_cached(
-                        "SELECT id, work, attempt, begun_at, ended_at, outcome, words,
-                           MAX((SELECT COUNT(*) FROM part WHERE batch = batch.id),
-                             (SELECT COUNT(*) FROM entry WHERE batch = batch.id AND state = 'working'))
-                         FROM batch WHERE id = ?",
-                    )?
-                    .query_row([id], |row| {
-                        Ok(Batch {
-                            id: row.get(0)?,
-                            work: row.get(1)?,
-                            attempt: row.get(2)?,
-                            begun_at: time(row.get(3)?),
-                            ended_at: row.get::<_, Option<i64>>(4)?.map(time),
-                            outcome: row.get(5)?,
-                            words: row.get(6)?,
-                            entries: row.get::<_, i64>(7)?.cast_unsigned(),
-                            outputs: Vec::new(),
-                        })
-                    })
-                    .optional()?;
-                let Some(mut batch) = batch else { return Ok(None) };
-                let mut select = reader.prepare_cached(
-                    "SELECT path, mode, bytes, rows, sha256, published_at, role, account, proof
-                     FROM output WHERE batch = ?1 AND COALESCE(entry, ?2) = ?2 ORDER BY id",
-                )?;
-                batch.outputs = select.query_map([id, entry], output)?.collect::<Result<_, _>>()?;
-                Ok(Some(batch))
             };
             query().map_err(reading)
         })

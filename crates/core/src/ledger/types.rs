@@ -183,8 +183,11 @@ pub struct Batch {
     pub words: String,
     /// How many entries are in it.
     pub entries: u64,
-    /// What it made.
+    /// What it made of the entry that is asked about; at most 1,000.
     pub outputs: Vec<Output>,
+    /// How many these are.
+    #[serde(default)]
+    pub outputs_count: u64,
 }
 
 /// A file that work made, or added to.
@@ -214,6 +217,32 @@ pub struct Output {
     /// The account of its rows: sources, columns, rows in and out.
     #[schema(value_type = Option<vadegate_tables::Account>)]
     pub account: Option<serde_json::Value>,
+    /// What is told of it beside that, in words: how it was compressed, why what was there
+    /// stayed, what was left out of an archive.
+    #[serde(default)]
+    pub note: Option<String>,
+    /// The same as figures.
+    #[serde(default)]
+    #[schema(value_type = Option<Object>)]
+    pub figures: Option<serde_json::Value>,
+    /// The entry that it became, at the gate that took it.
+    #[serde(default)]
+    pub became: Option<i64>,
+}
+
+/// Of what a file was made that is an entry itself.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Origin {
+    /// The gate that made it.
+    pub gate: String,
+    /// The batch in which it was made.
+    pub batch: i64,
+    /// The entry of which alone it was made, such as the archive in which it was.
+    pub entry: Option<i64>,
+    /// The path of that entry.
+    pub path: Option<String>,
+    /// What it is there, such as a member.
+    pub role: OutputRole,
 }
 
 /// An entry with everything that is known of it.
@@ -226,6 +255,9 @@ pub struct EntryDetail {
     pub history: Vec<Change>,
     /// The batch in which it was last worked.
     pub worked_in: Option<Batch>,
+    /// Of what it was made, where another gate made it.
+    #[serde(default)]
+    pub made_from: Option<Origin>,
 }
 
 /// Which entries are asked for; an absent part does not filter.

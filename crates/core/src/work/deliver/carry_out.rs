@@ -61,11 +61,7 @@ impl Planned for DeliverPlan {
     }
 
     fn carry_out(self: Box<Self>, claimed: &Claimed, env: &Env<'_>) -> Carried {
-        let words = self.left_words();
-        match self.stage_all(claimed, env) {
-            Ok(made) => Carried { words, outcome: Ok(made) },
-            Err(failure) => Carried::silent(Err(failure)),
-        }
+        Carried::silent(self.stage_all(claimed, env))
     }
 }
 
@@ -73,17 +69,6 @@ impl Planned for DeliverPlan {
 const TELL: usize = 50;
 
 impl DeliverPlan {
-    /// What is told of places at which nothing was made.
-    fn left_words(&self) -> String {
-        let copies = self.items.iter().flat_map(|item| &item.copies);
-        let left = copies.filter_map(|copy| Some((copy.path.display(), copy.left?)));
-        let bundle = self.bundle.iter();
-        let bundle = bundle.filter_map(|bundle| Some((bundle.path.display(), bundle.left?)));
-        let lines: Vec<String> =
-            bundle.chain(left).map(|(path, why)| format!("{path}: left, {why}")).collect();
-        lines.join("\n")
-    }
-
     /// Stages everything, in the order of the claim.
     fn stage_all(self, claimed: &Claimed, env: &Env<'_>) -> Result<Made, Failure> {
         let mut places = claimed.staged.iter();
@@ -119,7 +104,7 @@ impl DeliverPlan {
                 let (made, file) = bundling.end().and_then(|one| one.end(None)).map_err(output)?;
                 Some(staged.keep(&place, StagedCopy { made, file, away: false }))
             }
-            None => self.bundle.as_ref().map(|_| nothing()),
+            None => self.bundle.as_ref().map(bundle_left),
         };
         staged.make_durable().map_err(output)?;
         let outputs = bundle.into_iter().chain(outputs).map(Some).collect();
@@ -180,13 +165,18 @@ fn one(
 
 /// What was made, with what is told of it.
 fn told(copy: &CopyPlan, mut made: MadeOutput) -> MadeOutput {
-    let mut account = serde_json::Map::new();
-    if let Some(compress) = copy.compress {
-        account.insert("compress".into(), compress.word().into());
+    let left = copy.left.map(|why| format!("left: {why}"));
+    let compressed = copy.compress.map(|compress| format!("compressed by {}", compress.word()));
+    if let Some(note) = left.or(compressed) {
+        let compress = copy.compress.map(Compression::word);
+        let json = serde_json::json!({ "note": note, "compress": compress, "left": copy.left });
+        made.account = Some(json.to_string());
     }
-    if let Some(left) = copy.left {
-        account.insert("left".into(), left.into());
-    }
-    made.account = (!account.is_empty()).then(|| serde_json::Value::Object(account).to_string());
     made
+}
+
+/// What is told of an archive that was not made.
+fn bundle_left(bundle: &BundlePlan) -> MadeOutput {
+    let note = bundle.left.map(|why| serde_json::json!({ "note": format!("left: {why}") }));
+    MadeOutput { account: note.map(|note| note.to_string()), ..nothing() }
 }

@@ -3,11 +3,14 @@
 use std::fs::File;
 use std::time::SystemTime;
 
+use crate::words::counted;
 use crate::work::unpack::budget::{Budget, Refusal};
 use crate::work::unpack::kind::{Kind, kind_of};
 use crate::work::unpack::members::{LeftOut, Members, Opening};
+use crate::work::unpack::names::stem;
+use crate::work::unpack::read_tar::{read as read_tar, read_single};
+use crate::work::unpack::read_zip::read as read_zip;
 use crate::work::unpack::store::{Kept, Store};
-use crate::work::unpack::{read_tar, read_zip, stem};
 
 /// What came out of an archive.
 #[derive(Debug)]
@@ -21,6 +24,38 @@ pub(crate) struct Unpacked {
     pub left_out: LeftOut,
     /// Archives in it that were unpacked.
     pub nested: u64,
+}
+
+impl Unpacked {
+    /// What came of an archive of so many bytes, in words.
+    pub fn words(&self, packed: u64) -> String {
+        let left = &self.left_out;
+        let counts = [
+            (left.unasked, "not asked for"),
+            (left.junk, "left by other programs"),
+            (left.links, "a link"),
+            (left.special, "a device or a pipe"),
+            (left.doubled, "of a name that was there"),
+        ];
+        let left: Vec<String> = counts
+            .iter()
+            .filter(|(count, _)| *count > 0)
+            .map(|(count, what)| format!("{count} {what}"))
+            .collect();
+        let left = match left.is_empty() {
+            true => String::new(),
+            false => format!(", left out: {}", left.join(", ")),
+        };
+        let nested = match self.nested {
+            0 => String::new(),
+            count => format!(", {} in it unpacked", counted(count, "archive", "archives")),
+        };
+        let files = counted(self.kept.len() as u64, "file", "files");
+        let kind = self.kind.word();
+        let (packed, bytes) =
+            (counted(packed, "byte", "bytes"), counted(self.bytes, "byte", "bytes"));
+        format!("{kind} of {packed}: {files}, {bytes}{nested}{left}")
+    }
 }
 
 /// Unpacks an archive called `name` into a store.
@@ -57,11 +92,9 @@ fn read_one(
     members: &mut Members<'_>,
 ) -> Result<(), Refusal> {
     match kind {
-        Kind::Zip => read_zip::read(file, budget, members),
-        Kind::Tar(stream) => read_tar::read(file, stream, budget, members),
-        Kind::Single(stream) => {
-            read_tar::read_single(file, stream, name, modified, budget, members)
-        }
+        Kind::Zip => read_zip(file, budget, members),
+        Kind::Tar(stream) => read_tar(file, stream, budget, members),
+        Kind::Single(stream) => read_single(file, stream, name, modified, budget, members),
     }
 }
 

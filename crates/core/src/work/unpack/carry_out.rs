@@ -7,7 +7,7 @@ use serde_json::json;
 
 use crate::files::version::Version;
 use crate::ledger::requests::{Claimed, EnteredOutput, MadeOutput, OutputAt, PlannedOutput};
-use crate::ledger::types::OpenEntry;
+use crate::ledger::types::{Entry, OpenEntry};
 use crate::ledger::words::{OutputMode, OutputRole};
 use crate::work::batch::{Batch, BatchEntry};
 use crate::work::env::Env;
@@ -16,7 +16,6 @@ use crate::work::seam::{Blocked, EntryVerdict, Planned, WorkPlan};
 use crate::work::unpack::archive::{Unpacked, unpack};
 use crate::work::unpack::budget::{Budget, Refusal};
 use crate::work::unpack::config::UnpackConfig;
-use crate::work::unpack::folder_of;
 use crate::work::unpack::members::Opening;
 use crate::work::unpack::store::{Hidden, Nowhere, Store, There};
 
@@ -46,6 +45,12 @@ pub(crate) fn plan_one(
     }
     let work = Box::new(UnpackPlan { config: Arc::clone(config), archives });
     Ok(WorkPlan { verdicts, outputs, program: None, foreign: None, doing, work })
+}
+
+/// The folder into which an entry is unpacked.
+fn folder_of(config: &UnpackConfig, entry: &Entry, env: &Env<'_>) -> Result<PathBuf, String> {
+    let path = env.path_for(&config.into, entry).map_err(|error| error.to_string())?;
+    Ok(PathBuf::from(path))
 }
 
 /// Whether an entry can be unpacked; a rehearsal reads it to its end.
@@ -203,6 +208,7 @@ impl Archive {
     fn folder(&self, unpacked: &Unpacked) -> MadeOutput {
         let left = &unpacked.left_out;
         let account = json!({
+            "note": unpacked.words(self.filing.version.bytes),
             "kind": unpacked.kind.word(),
             "members": unpacked.members,
             "taken": unpacked.kept.len(),

@@ -9,13 +9,12 @@ use std::time::SystemTime;
 use encoding_rs::Encoding;
 use jiff::tz::TimeZone;
 
-use crate::filing::folders::numbered;
 use crate::settings::secret::Secret;
 use crate::work::exists::FileExists;
 use crate::work::unpack::budget::{Budget, Refusal};
 use crate::work::unpack::config::Choice;
 use crate::work::unpack::kind::AtStart;
-use crate::work::unpack::names::{Parts, is_junk, parts};
+use crate::work::unpack::names::{Parts, is_junk, parts, stem};
 use crate::work::unpack::store::{KeepError, Kept, Meta, Store};
 
 /// A member, as its archive tells of it.
@@ -62,13 +61,6 @@ pub(crate) struct LeftOut {
     pub special: u64,
     /// An earlier member of that name stays.
     pub doubled: u64,
-}
-
-impl LeftOut {
-    /// All of them.
-    pub fn count(&self) -> u64 {
-        self.unasked + self.junk + self.links + self.special + self.doubled
-    }
 }
 
 /// How members are opened and named.
@@ -172,7 +164,8 @@ impl<'a> Members<'a> {
             return Ok(None);
         }
         let asked = self.is_asked(&own);
-        if !asked && !(self.deep > 0 && looks_like_an_archive(&own)) {
+        let may_have_more = self.deep > 0 && looks_like_an_archive(&own);
+        if !asked && !may_have_more {
             self.left_out.unasked += 1;
             return Ok(None);
         }
@@ -226,7 +219,7 @@ impl<'a> Members<'a> {
             return Err(both(&parts[..at]));
         }
         let meta = Meta { modified: None, mode: None };
-        let (mut parts, mut replaces) = (parts, false);
+        let mut replaces = false;
         if self.files.contains_key(&parts) {
             match self.opening.exists {
                 FileExists::Leave => {
@@ -240,29 +233,14 @@ impl<'a> Members<'a> {
                     )));
                 }
                 FileExists::Replace => replaces = true,
-                FileExists::Number => parts = self.free(&parts),
+                // It gets its number where it is kept, by what is there too.
+                FileExists::Number => {}
             }
         }
         for length in 1..parts.len() {
             self.folders.insert(parts[..length].to_vec());
         }
         Ok(Some(Wanted { parts, meta, replaces, asked: true }))
-    }
-
-    fn free(&self, parts: &Parts) -> Parts {
-        let last = parts.last().map_or("", String::as_str);
-        let mut number = 2;
-        loop {
-            let next = numbered(std::path::Path::new(last), number);
-            let mut other = parts.clone();
-            if let Some(last) = other.last_mut() {
-                *last = next.display().to_string();
-            }
-            if !self.files.contains_key(&other) && !self.folders.contains(&other) {
-                return other;
-            }
-            number += 1;
-        }
     }
 
     /// Takes a member: stages what the reader gives. Gives how much that was; `why` tells
@@ -318,7 +296,9 @@ impl<'a> Members<'a> {
             self.unasked.insert(at);
         }
         self.kept.push(Some(kept));
-        if let Some(before) = self.files.insert(parts, at) {
+        if let Some(before) = self.files.insert(parts, at)
+            && self.opening.exists == FileExists::Replace
+        {
             self.kept[before] = None;
         }
     }
@@ -362,7 +342,7 @@ impl<'a> Members<'a> {
         self.store.forget(&kept)?;
         let mut below = kept.parts.clone();
         if let Some(last) = below.last_mut() {
-            *last = super::stem(last).to_owned();
+            *last = stem(last).to_owned();
         }
         for length in 1..=below.len() {
             self.folders.insert(below[..length].to_vec());

@@ -15,12 +15,11 @@ pub(crate) mod read_tar;
 pub(crate) mod read_zip;
 pub(crate) mod store;
 
-use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
 use crate::ledger::words::{Effect, WorkKind};
-use crate::pattern::template::{Template, split_name};
+use crate::pattern::template::Template;
 use crate::settings::reader::Section;
 use crate::work::batch::Batch;
 use crate::work::env::Env;
@@ -37,17 +36,6 @@ pub(crate) fn read(section: Section<'_>, context: &ReadContext<'_>) -> Option<Ar
     // Members come below the folder, under names of their own.
     let member = Template::parse(&format!("{}/<name>", config.into.source())).ok()?;
     Some(Arc::new(Unpack { config: Arc::new(config), member }))
-}
-
-/// A name without the ending that says that it is an archive.
-pub(crate) fn stem(name: &str) -> &str {
-    let (stem, _) = split_name(name);
-    match stem.len().checked_sub(4).and_then(|at| stem.get(at..)) {
-        Some(inner) if inner.eq_ignore_ascii_case(".tar") && stem.len() > 4 => {
-            &stem[..stem.len() - 4]
-        }
-        _ => stem,
-    }
 }
 
 /// The work of a gate that unpacks.
@@ -110,35 +98,5 @@ struct Unpacker(Arc<UnpackConfig>);
 impl Worker for Unpacker {
     fn plan(&mut self, batch: Batch, env: &Env<'_>) -> Result<WorkPlan, Blocked> {
         plan_one(&self.0, batch, env)
-    }
-}
-
-/// The folder into which an entry is unpacked.
-fn folder_of(
-    config: &UnpackConfig,
-    entry: &crate::ledger::types::Entry,
-    env: &Env<'_>,
-) -> Result<PathBuf, String> {
-    let path = env.path_for(&config.into, entry).map_err(|error| error.to_string())?;
-    Ok(PathBuf::from(path))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::stem;
-
-    #[test]
-    fn the_ending_of_an_archive_is_taken_from_its_name() {
-        for (name, expected) in [
-            ("a.zip", "a"),
-            ("a.tar.gz", "a"),
-            ("a.b.TAR.xz", "a.b"),
-            ("a.csv.gz", "a.csv"),
-            ("a.tgz", "a"),
-            ("a", "a"),
-            (".tar.gz", ".tar"),
-        ] {
-            assert_eq!(stem(name), expected, "{name}");
-        }
     }
 }

@@ -2,6 +2,8 @@
 
 use encoding_rs::Encoding;
 
+use crate::pattern::template::split_name;
+
 /// A name of a member: its parts, from the outermost folder to the file.
 pub(crate) type Parts = Vec<String>;
 
@@ -69,9 +71,35 @@ pub(crate) fn is_junk(parts: &[String]) -> bool {
     parts.iter().any(|part| part == "__MACOSX") || matches!(last, ".DS_Store" | "Thumbs.db")
 }
 
+/// A name without the ending that says that it is an archive.
+pub(crate) fn stem(name: &str) -> &str {
+    let (stem, _) = split_name(name);
+    match stem.len().checked_sub(4).and_then(|at| stem.get(at..)) {
+        Some(inner) if inner.eq_ignore_ascii_case(".tar") && stem.len() > 4 => {
+            &stem[..stem.len() - 4]
+        }
+        _ => stem,
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn the_ending_of_an_archive_is_taken_from_its_name() {
+        for (name, expected) in [
+            ("a.zip", "a"),
+            ("a.tar.gz", "a"),
+            ("a.b.TAR.xz", "a.b"),
+            ("a.csv.gz", "a.csv"),
+            ("a.tgz", "a"),
+            ("a", "a"),
+            (".tar.gz", ".tar"),
+        ] {
+            assert_eq!(stem(name), expected, "{name}");
+        }
+    }
 
     #[test]
     fn the_code_page_is_whole() {

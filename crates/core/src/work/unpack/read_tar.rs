@@ -16,6 +16,9 @@ use crate::work::unpack::names::decode;
 /// So many bytes the headers of one member may have: long names, extended headers.
 const LONGEST_HEADER: u64 = 1 << 20;
 
+/// A block of tar.
+const BLOCK: u64 = 512;
+
 /// Reads all members of a tar archive, in its order.
 pub(crate) fn read(
     file: &File,
@@ -26,13 +29,14 @@ pub(crate) fn read(
     let bad = |error: &io::Error| budget.why(error, "the archive");
     let plain = open(stream, AtStart { file, at: 0 }).map_err(|error| bad(&error))?;
     let left = Rc::new(Cell::new(LONGEST_HEADER));
-    let ended = Rc::new(Cell::new(false));
+    let zeros = Rc::new(Cell::new(0));
     let reader =
-        Headers { reader: budget.reader(plain), left: Rc::clone(&left), ended: Rc::clone(&ended) };
+        Headers { reader: budget.reader(plain), left: Rc::clone(&left), zeros: Rc::clone(&zeros) };
     let mut archive = tar::Archive::new(reader);
     let mut entries = archive.entries().map_err(|error| bad(&error))?;
     loop {
         left.set(LONGEST_HEADER);
+        zeros.set(0);
         let Some(entry) = entries.next() else { break };
         let mut entry = entry.map_err(|error| bad(&error))?;
         left.set(u64::MAX);
@@ -53,11 +57,12 @@ pub(crate) fn read(
         let written = members.take(wanted, &mut entry, why)?;
         if written != said {
             return Err(Refusal::Bad(format!(
-                "the member `{named}` says that it has {said} bytes, and has {written}"
+                "the member `{named}` is cut off: {written} of its {said} bytes are there"
             )));
         }
     }
-    if !ended.get() {
+    // Fewer are only what a member is filled up with.
+    if zeros.get() < BLOCK {
         return Err(Refusal::Bad("the archive has no end: it is cut off".into()));
     }
     // What is behind the end, up to the sums of what it is compressed with.
@@ -99,15 +104,18 @@ fn member_of<R: Read>(entry: &tar::Entry<'_, R>, members: &Members<'_>) -> Membe
 struct Headers<R> {
     reader: R,
     left: Rc<Cell<u64>>,
-    /// Whether the last block was one of zeros, with which an archive ends.
-    ended: Rc<Cell<bool>>,
+    /// Bytes at the end of what was read that are zeros: with a block of them an archive
+    /// ends.
+    zeros: Rc<Cell<u64>>,
 }
 
 impl<R: Read> Read for Headers<R> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         let count = self.reader.read(buffer)?;
         if count > 0 {
-            self.ended.set(buffer[..count].iter().all(|byte| *byte == 0));
+            let tail = buffer[..count].iter().rev().take_while(|byte| **byte == 0).count();
+            let before = if tail == count { self.zeros.get() } else { 0 };
+            self.zeros.set(before + tail as u64);
         }
         match self.left.get().checked_sub(count as u64) {
             Some(left) => {

@@ -1,0 +1,44 @@
+//! Archives for tests, made by other programs where that is possible.
+
+use std::fs;
+use std::io::{Cursor, Write};
+use std::process::Command;
+
+use zip::ZipWriter;
+use zip::write::SimpleFileOptions;
+
+/// An archive that Python makes: `script` writes to the path `p`.
+pub fn python(script: &str, ending: &str) -> Vec<u8> {
+    let home = tempfile::tempdir().unwrap();
+    let path = home.path().join(format!("made.{ending}"));
+    let head = "import io, sys, tarfile, zipfile, gzip, bz2, lzma\np = sys.argv[1]\n\
+        def add(t, name, content=b'', **more):\n\
+        \x20   i = tarfile.TarInfo(name); i.size = len(content); i.mtime = 1700000000\n\
+        \x20   [setattr(i, k, v) for k, v in more.items()]\n\
+        \x20   t.addfile(i, io.BytesIO(content))\n";
+    let output = Command::new("python3")
+        .args(["-c", &format!("{head}{script}")])
+        .arg(&path)
+        .output()
+        .unwrap();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    fs::read(path).unwrap()
+}
+
+/// A zip archive of these members.
+pub fn zip_of(members: &[(&str, &str)]) -> Vec<u8> {
+    let mut zip = ZipWriter::new(Cursor::new(Vec::new()));
+    for (name, content) in members {
+        zip.start_file(*name, SimpleFileOptions::default()).unwrap();
+        zip.write_all(content.as_bytes()).unwrap();
+    }
+    zip.finish().unwrap().into_inner()
+}
+
+pub fn tar(script: &str) -> Vec<u8> {
+    python(&format!("t = tarfile.open(p, 'w')\n{script}\nt.close()"), "tar")
+}
+
+pub fn tar_gz(script: &str) -> Vec<u8> {
+    python(&format!("t = tarfile.open(p, 'w:gz')\n{script}\nt.close()"), "tar.gz")
+}
