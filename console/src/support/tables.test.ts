@@ -16,6 +16,9 @@ const part = (batch: number, rows: [number, number, number, number] | null): Out
   label: "output",
   has_rows: false,
   proof: null,
+  note: null,
+  figures: null,
+  became: null,
   account:
     rows === null
       ? null

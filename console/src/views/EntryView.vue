@@ -29,6 +29,10 @@ const facts = computed(() => {
     { name: "Location", value: one.location.path ?? "not known any more", code: true },
     { name: "There now", value: NOW[one.location.status] },
     { name: "Came from", value: `${one.drop}/${one.path}`, code: true },
+    {
+      name: "Packed",
+      value: one.packing ? `by ${one.packing}, ${size(one.filed_bytes ?? 0)} there` : null,
+    },
     { name: "Size", value: one.bytes < 1024 ? size(one.bytes) : `${size(one.bytes)} (${count(one.bytes)} bytes)` },
     { name: "Modified", value: `${moment(one.modified, zone.value)} ${zone.value}` },
     { name: "SHA-256", value: one.sha256, code: true },
@@ -66,6 +70,17 @@ const fields = computed(() => Object.entries(entry.value?.fields ?? {}).map(([na
         >entry {{ entry.revision_of }}</RouterLink
       >
       of the same name had other content.
+    </p>
+    <p v-if="entry.made_from" class="mb-4 rounded-md bg-quiet-soft px-3 py-2 text-quiet">
+      {{ entry.made_from.role === "member" ? "A member of" : "Made from" }}
+      <RouterLink
+        v-if="entry.made_from.entry !== null"
+        :to="{ name: 'entry', params: { id: entry.made_from.entry } }"
+        class="underline"
+        >entry {{ entry.made_from.entry }}</RouterLink
+      ><template v-else>batch {{ entry.made_from.batch }}</template>
+      <template v-if="entry.made_from.path">, {{ visible(entry.made_from.path) }},</template>
+      of gate {{ entry.made_from.gate }}.
     </p>
     <p
       v-if="entry.repeat_of !== null && entry.worked_at === null"
