@@ -1,5 +1,6 @@
 //! The command line as it is written: plain values, nothing done yet.
 
+mod files;
 mod gates;
 mod keeping;
 mod ledger;
@@ -11,12 +12,13 @@ use std::path::PathBuf;
 
 use clap::{Args as ClapArgs, Parser, Subcommand};
 
+pub use files::{Compress, Deliver, IfFileThere, Unpack};
 pub use gates::{Check, FileOrder, Files, GateNames, Gates, Init, Pass, Rehearse, Why};
 pub use keeping::{Backup, Restore, Trim, Verify};
 pub use ledger::{Entry, EntryOrder, Events, Filter, Ledger, LedgerDoing, TimeOf};
 pub use people::{Adopt, ByWhom, How, People, Release};
 pub use service::{Demo, LogFormat, Serve, Worker};
-pub use tables::{Compress, Deliver, Dialect, IfFileThere, IfThere, Merge, Misfits, Names, Sample};
+pub use tables::{Dialect, IfThere, Merge, Misfits, Names, Sample};
 
 /// Watches drop folders, works each file exactly once, archives it and keeps
 /// the ledger.
@@ -136,6 +138,16 @@ Examples:
   vadegate merge drops/tide -o 'out/<station>.csv' --take '<station>_*.csv'   (one for each)
   vadegate merge a.csv b.tsv c.jsonl -o all.parquet --columns time,level_m")]
     Merge(Merge),
+    /// Unpack archives, each whole or not at all
+    #[command(after_help = "\
+The same engine as a gate's, without service or ledger. What climbs out of its folder, is cut
+off, or would fill the disk is left out with its reason, and the others are unpacked.
+
+Examples:
+  vadegate unpack night.zip -o night
+  vadegate unpack drops/buoys -o 'unpacked/<stem>' --take '*.csv'
+  vadegate unpack old.tar.gz -o old --exists leave --rehearse")]
+    Unpack(Unpack),
     /// Copy files, or all files of a folder, to one place or several
     #[command(after_help = "\
 The same engine as a gate's, without service or ledger. Of each file all copies come to

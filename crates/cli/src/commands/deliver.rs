@@ -23,12 +23,7 @@ pub fn deliver(args: &Deliver) -> Result<ExitCode, Failure> {
     let order = HandDeliver {
         sources: HandSources { paths: args.sources.clone(), take, subfolders: args.subfolders },
         to: args.to.clone(),
-        exists: match args.exists {
-            IfFileThere::Fail => FileExists::Fail,
-            IfFileThere::Replace => FileExists::Replace,
-            IfFileThere::Number => FileExists::Number,
-            IfFileThere::Leave => FileExists::Leave,
-        },
+        exists: exists(args.exists),
         compress: args.compress.map(|compress| match compress {
             Compress::Gzip => Compression::Gzip,
             Compress::Zstd => Compression::Zstd,
@@ -47,6 +42,15 @@ pub fn deliver(args: &Deliver) -> Result<ExitCode, Failure> {
     }
     let whole = !plan.left_out.iter().any(|one| one.faulty);
     Ok(if whole { ExitCode::SUCCESS } else { ExitCode::from(FAILED) })
+}
+
+pub fn exists(wanted: IfFileThere) -> FileExists {
+    match wanted {
+        IfFileThere::Fail => FileExists::Fail,
+        IfFileThere::Replace => FileExists::Replace,
+        IfFileThere::Number => FileExists::Number,
+        IfFileThere::Leave => FileExists::Leave,
+    }
 }
 
 /// Delivers while a bar shows how much was read.

@@ -19,6 +19,7 @@ mod rehearse;
 mod reload;
 mod sample;
 mod serve;
+mod unpack;
 mod why;
 mod worker;
 
@@ -67,6 +68,7 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
         Command::Resume(names) => done(gates::set_paused(config()?, &names, false)),
         Command::Merge(args) => merge::merge(&args),
         Command::Deliver(args) => deliver::deliver(&args),
+        Command::Unpack(args) => unpack::unpack(&args),
         Command::Sample(args) => done(sample::sample(&args)),
         Command::Ledger(ledger) => {
             let config = config()?;

@@ -31,6 +31,9 @@ pub const STATIONS: [Station; 4] = [
 /// The wave buoys, and how high the sea usually is there, in metres.
 pub const BUOYS: [(&str, f64); 2] = [("skerrow-outer", 2.1), ("ullin-roads", 0.8)];
 
+/// The buoy that is too far out to send each hour by itself.
+pub const FAR_BUOY: (&str, f64) = ("skerrow-deep", 2.9);
+
 /// The harbours that send manifests.
 pub const HARBOURS: [&str; 3] = ["ullin-bay", "garrow-light", "tarn-ness"];
 
@@ -121,4 +124,26 @@ pub fn manifest(harbour: &str, number: u32, fault: Fault, random: &mut ChaCha8Rn
     }
     let _ = writeln!(text, "total;{total}");
     text
+}
+
+/// A day of the tide at a station as a chart (SVG 1.1): the level by the hour.
+pub fn chart(station: &Station, day: DateTime, random: &mut ChaCha8Rng) -> String {
+    const W: f64 = 720.0;
+    const H: f64 = 240.0;
+    let mut points = String::new();
+    for hour in 0..=48 {
+        let at = day.saturating_add((hour * 30).minutes());
+        let level = level_m(station, at, random);
+        let (x, y) = (f64::from(hour) / 48.0 * W, H - level / 6.0 * H);
+        // Writing to a String does not fail.
+        let _ = write!(points, "{x:.1},{y:.1} ");
+    }
+    format!(
+        "<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 {W} {H}\">\n\
+         <title>{}, level in metres, {}</title>\n\
+         <polyline fill=\"none\" stroke=\"#1f5f8b\" stroke-width=\"2\" points=\"{}\"/>\n</svg>\n",
+        station.id,
+        day.strftime("%Y-%m-%d"),
+        points.trim_end()
+    )
 }

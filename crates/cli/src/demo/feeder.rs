@@ -14,6 +14,7 @@ use jiff::civil::DateTime;
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
+use super::archives::{self, Wrong};
 use super::coast::{self, Fault, HARBOURS, STATIONS};
 use super::{pictures, soundings};
 
@@ -88,6 +89,12 @@ impl Feeder {
             self.manifest(Fault::None)?;
             self.picture()?;
         }
+        for (hours, wrong) in [(6, Wrong::Nothing), (3, Wrong::Climbs), (0, Wrong::Nothing)] {
+            self.far_hours(hours, wrong)?;
+        }
+        for station in &STATIONS {
+            self.chart(station)?;
+        }
         for _ in 0..BACKLOG_MONTHS {
             self.sounding()?;
         }
@@ -127,6 +134,17 @@ impl Feeder {
             _ => {
                 self.waves()?;
                 self.hour = self.hour.saturating_add(1.hour());
+                self.chart(&STATIONS[hour as usize % STATIONS.len()])?;
+                if hour % 3 == 1 {
+                    self.far_hours(
+                        0,
+                        match hour % 12 {
+                            4 => Wrong::CutOff,
+                            10 => Wrong::Climbs,
+                            _ => Wrong::Nothing,
+                        },
+                    )?;
+                }
                 // A month of the surveyors is three hours of the coast.
                 if hour % 3 == 2 { self.sounding() } else { Ok(()) }
             }
@@ -213,6 +231,31 @@ impl Feeder {
             drop_file(&path, text.as_bytes())?;
         }
         Ok(())
+    }
+
+    /// Three hours of the far buoy, which ended so many hours ago, as one archive.
+    fn far_hours(&self, ago: i64, wrong: Wrong) -> io::Result<()> {
+        let (buoy, usual_m) = coast::FAR_BUOY;
+        let end = self.hour.saturating_sub(ago.hours());
+        let mut files = Vec::new();
+        for hour in (1..=3).rev() {
+            let at = end.saturating_sub(hour.hours());
+            let hours = at.duration_since(coast::beginning()).as_hours();
+            let mut random = ChaCha8Rng::seed_from_u64(2_000_000 + hours.unsigned_abs());
+            files.push((name_of(buoy, at, ""), coast::wave_table(usual_m, at, &mut random)));
+        }
+        let bytes = archives::zipped(&files, end, wrong)?;
+        let name = format!("{buoy}_{}.zip", end.strftime("%Y%m%dT%H%M"));
+        drop_file(&self.drops.join("buoys").join(name), &bytes)
+    }
+
+    /// The chart of a station's present day.
+    fn chart(&self, station: &coast::Station) -> io::Result<()> {
+        let hours = self.hour.duration_since(coast::beginning()).as_hours();
+        let mut random = ChaCha8Rng::seed_from_u64(3_000_000 + hours.unsigned_abs());
+        let text = coast::chart(station, self.hour, &mut random);
+        let name = format!("{}_{}.svg", station.id, self.hour.strftime("%Y%m%dT%H%M"));
+        drop_file(&self.drops.join("charts").join(name), text.as_bytes())
     }
 
     fn begin_slowly(&mut self, station: usize) -> io::Result<()> {

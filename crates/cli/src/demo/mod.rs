@@ -1,6 +1,7 @@
 //! `demo`: the made-up coast of Skerrow Sound, in a folder of its own, with a
 //! feeder that drops files as real suppliers do.
 
+mod archives;
 mod coast;
 mod feeder;
 mod pictures;
@@ -54,10 +55,12 @@ fn make(folder: &Path) -> Result<(), Failure> {
         Failure::Failed(format!("the demo's folder `{}` cannot be made: {error}", folder.display()))
     };
     let write = || -> std::io::Result<()> {
-        for part in ["drops/manifests", "drops/sea-state", "drops/soundings", "drops/waves", "bin"]
+        for part in ["manifests", "sea-state", "soundings", "waves", "buoys", "charts"]
+            .map(|at| format!("drops/{at}"))
         {
             std::fs::create_dir_all(folder.join(part))?;
         }
+        std::fs::create_dir_all(folder.join("bin"))?;
         for station in coast::STATIONS {
             std::fs::create_dir_all(folder.join("drops/tide").join(station.id))?;
         }

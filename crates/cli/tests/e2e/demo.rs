@@ -84,11 +84,14 @@ fn the_demo_shows_every_kind_of_arrival() {
             && count(&gates, "manifests", "held") > 0
             && count(&gates, "tide", "filed") > 48
             && count(&gates, "sea-state", "filed") > 6
-            && count(&gates, "waves", "filed") >= 24
+            && count(&gates, "waves", "filed") >= 30
+            && count(&gates, "buoys", "filed") > 1
+            && count(&gates, "buoys", "held") > 0
+            && count(&gates, "charts", "filed") > 4
             && repeats.as_array().unwrap().len() > 1;
         all.then_some(gates)
     });
-    assert_eq!(gates.as_array().unwrap().len(), 5);
+    assert_eq!(gates.as_array().unwrap().len(), 7);
 
     // Six rows of every hour of each buoy are in the table, or set aside.
     let waves = demo.json("ledger --gate waves --state filed --limit 1000");
@@ -97,6 +100,15 @@ fn the_demo_shows_every_kind_of_arrival() {
     assert_eq!((&output["role"], &output["account"]["rows_in"]), (&"load".into(), &6.into()));
     let loaded = demo.json(&format!("entry {entry} --rows"))["rows"].as_array().unwrap().len();
     assert_eq!(output["rows"], loaded);
+
+    // What a far buoy sent in an archive is in the table too, and nothing of what climbs.
+    let far = demo.json("ledger --gate waves --match skerrow-deep* --limit 1000");
+    let member = far.as_array().unwrap().last().unwrap()["id"].to_string();
+    let origin = &demo.json(&format!("entry {member}"))["made_from"];
+    assert_eq!((&origin["gate"], &origin["role"]), (&"buoys".into(), &"member".into()));
+    let held = demo.json("ledger --gate buoys --state held");
+    assert!(held.to_string().contains("climbs out of the folder"), "{held}");
+    assert!(demo.folder().join("outbox/harbours/ullin-bay").is_dir());
 
     // The misnamed file is left, and it is said what it lacks.
     let left = demo.json("files tide --verdict leave");

@@ -55,7 +55,7 @@ async fn pages(demo: &Demo, page: Page) {
     page.find("//h1[contains(., 'Sign in')]").await;
     picture(&page, "sign-in").await;
     page.sign_in(service).await;
-    page.see("Nothing is held").await;
+    page.find("//article[@data-gate='buoys']").await;
     // Long enough for a held file, a repeat and a slow one.
     page.find("//article[@data-gate='manifests']//dd[contains(@class, 'text-danger')]").await;
     page.find("//article[@data-gate='tide']//dd[contains(@class, 'text-danger')]").await;
@@ -105,8 +105,12 @@ async fn ledger_pages(demo: &Demo, page: Page) {
     page.see("1 entry.").await;
     page.type_in("//input[@aria-label='Why']", "the supplier has mended line 13").await;
     page.type_in("//input[@aria-label='Who']", "Ada Fennick").await;
-    picture(&page, "release").await;
     page.press("Leave it").await;
+    page.go(service, "/ledger?state=filed&gate=buoys").await;
+    page.click("//table//tr[last()]/td[1]/a").await;
+    page.see("Unpacked").await;
+    page.find("//a[contains(., 'skerrow-deep_')]").await;
+    picture(&page, "entry-archive").await;
     page.go(service, "/ledger?state=filed&gate=tide").await;
     page.click("//table//tr[contains(., ' rows')]/td[1]/a").await;
     page.see("Batch").await;
@@ -154,7 +158,11 @@ fn shots() {
     terminal(
         &demo,
         "command-gates",
-        &["vadegate gates", "vadegate files tide", "vadegate ledger --state held"],
+        &[
+            "vadegate gates",
+            "vadegate files tide --verdict wait",
+            "vadegate ledger --state held --limit 3",
+        ],
     );
     let service = demo.service();
     for gate in ["tide", "manifests", "sea-state"] {

@@ -19,7 +19,7 @@ pub(crate) mod run;
 pub(crate) mod seam;
 pub(crate) mod send;
 pub(crate) mod tables;
-pub(crate) mod unpack;
+pub mod unpack;
 
 use crate::ledger::words::WorkKind;
 use crate::work::seam::Kind;

@@ -6,6 +6,7 @@
 
 pub(crate) mod archive;
 pub(crate) mod budget;
+pub mod by_hand;
 pub(crate) mod carry_out;
 pub(crate) mod config;
 pub(crate) mod kind;
@@ -14,6 +15,8 @@ pub(crate) mod names;
 pub(crate) mod read_tar;
 pub(crate) mod read_zip;
 pub(crate) mod store;
+
+pub use crate::work::unpack::config::Limits;
 
 use std::sync::Arc;
 use std::time::Duration;

@@ -25,11 +25,15 @@ pub(crate) fn read(
     members: &mut Members<'_>,
 ) -> Result<(), Refusal> {
     let said = entries_said(file).map_err(Refusal::Source)?;
-    budget.allows_members(said.unwrap_or(0))?;
+    let Some(said) = said else {
+        let words = "its directory, which stands at the end of a zip archive, is missing: it is damaged, or cut off";
+        return Err(Refusal::Bad(words.into()));
+    };
+    budget.allows_members(said)?;
     let again = file.try_clone().map_err(Refusal::Source)?;
     let mut archive =
         ZipArchive::new(BufReader::new(again)).map_err(|error| archive_bad(&error))?;
-    if said.is_some_and(|said| said > archive.len() as u64) && !members.replaces() {
+    if said > archive.len() as u64 && !members.replaces() {
         return Err(Refusal::Bad(
             "two of its members have one name; with exists = \"replace\" the last is taken".into(),
         ));

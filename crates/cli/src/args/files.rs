@@ -1,0 +1,96 @@
+//! Arguments of the commands that work files by hand.
+
+use std::path::PathBuf;
+
+use clap::{Args, ValueEnum};
+
+/// What is done when a file is there.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum IfFileThere {
+    /// That file is not delivered, unless the same bytes are there
+    Fail,
+    /// It takes the place of what is there
+    Replace,
+    /// It gets a number
+    Number,
+    /// What is there stays
+    Leave,
+}
+
+/// How copies are compressed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Compress {
+    Gzip,
+    Zstd,
+    Zip,
+}
+
+/// `deliver`.
+#[derive(Debug, Args)]
+pub struct Deliver {
+    /// Files, and folders of which all files are taken
+    #[arg(required = true, value_name = "FILE|FOLDER")]
+    pub sources: Vec<PathBuf>,
+    /// Where each is copied to: a folder, or a path with `<name>` or `<stem>`; several times
+    #[arg(long, required = true, value_name = "TEMPLATE")]
+    pub to: Vec<String>,
+    /// What is done when something is there
+    #[arg(long, value_enum, default_value_t = IfFileThere::Fail)]
+    pub exists: IfFileThere,
+    /// Compress the copies
+    #[arg(long, value_enum)]
+    pub compress: Option<Compress>,
+    /// Only files of folders that match; its fields can be used in names
+    #[arg(long, value_name = "PATTERN")]
+    pub take: Option<String>,
+    /// Look into the folders below too
+    #[arg(long)]
+    pub subfolders: bool,
+    /// Tell what would be done, and do nothing
+    #[arg(long)]
+    pub rehearse: bool,
+    /// Print the copies as JSON
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `unpack`.
+#[derive(Debug, Args)]
+pub struct Unpack {
+    /// Archives, and folders of which all archives are taken
+    #[arg(required = true, value_name = "FILE|FOLDER")]
+    pub sources: Vec<PathBuf>,
+    /// The folder into which they are unpacked; with `<stem>` in it, one for each archive
+    #[arg(long, short, value_name = "FOLDER")]
+    pub output: String,
+    /// Only members that match; several times
+    #[arg(long = "take", value_name = "PATTERN")]
+    pub members: Vec<String>,
+    /// Leave members out that match; several times
+    #[arg(long, value_name = "PATTERN")]
+    pub leave: Vec<String>,
+    /// What is done when something is there
+    #[arg(long, value_enum, default_value_t = IfFileThere::Fail)]
+    pub exists: IfFileThere,
+    /// Drop folders in the archive
+    #[arg(long)]
+    pub flat: bool,
+    /// Unpack archives in archives, so deep
+    #[arg(long, value_name = "DEPTH", default_value_t = 0)]
+    pub nested: u32,
+    /// The most members that an archive may have; 10,000 when it is not said
+    #[arg(long, value_name = "COUNT")]
+    pub most_members: Option<u64>,
+    /// A file with the password in its first line
+    #[arg(long, value_name = "FILE")]
+    pub password_file: Option<PathBuf>,
+    /// Look into the folders below too
+    #[arg(long)]
+    pub subfolders: bool,
+    /// Tell what would be done, and do nothing
+    #[arg(long)]
+    pub rehearse: bool,
+    /// Print what was unpacked as JSON
+    #[arg(long)]
+    pub json: bool,
+}
