@@ -72,8 +72,8 @@ chaos: compiler server disks console
 	  $(CARGO) test --locked --release -p vadegate-core -- eight_readers
 
 ## bench: measures beside their baselines, as ratios
-bench: compiler server disks console
-	$(CARGO) bench --locked -p vadegate --bench passage --bench synced --bench growth --bench arrivals --bench ledger --bench tables --bench loads
+bench: compiler server disks archivers console
+	$(CARGO) bench --locked -p vadegate --bench passage --bench synced --bench handing --bench growth --bench arrivals --bench ledger --bench tables --bench loads
 
 ## fuzz: the readers of tables against bytes that nobody would send; SECONDS=60 for each
 fuzz: compiler

@@ -91,3 +91,21 @@ fn a_kill_while_members_are_published_gives_the_other_gate_each_of_them_once() {
         }
     }
 }
+
+#[test]
+fn what_stands_in_the_way_of_a_folder_holds_the_archive_before_anything_is_there() {
+    let coast = two_gates();
+    std::fs::write(coast.path("waves/night"), "a file").unwrap();
+    coast.drop("drops/night.zip", zip_of(&[("a.csv", "t,l\n1,2\n")]));
+    rest(&coast);
+    coast.run("pass buoys");
+    let reason = text(&coast.entry("night.zip"), "reason").to_owned();
+    assert!(reason.contains("needs the folder") && reason.contains("waves/night`"), "{reason}");
+    // An archive out of which nothing comes is worked, and leaves no folder.
+    coast.drop("drops/empty.zip", zip_of(&[]));
+    rest(&coast);
+    coast.run("pass buoys");
+    assert_eq!(coast.entry("empty.zip")["state"], "filed");
+    assert_eq!(coast.files("waves"), ["waves/night"]);
+    assert!(!coast.path("waves/empty").is_dir());
+}

@@ -42,3 +42,26 @@ pub fn tar(script: &str) -> Vec<u8> {
 pub fn tar_gz(script: &str) -> Vec<u8> {
     python(&format!("t = tarfile.open(p, 'w:gz')\n{script}\nt.close()"), "tar.gz")
 }
+
+/// A tar archive of one sparse file, which says that it has so many bytes.
+pub fn sparse(bytes: u64) -> Vec<u8> {
+    let mut header = ::tar::Header::new_gnu();
+    header.set_path("holes.dat").unwrap();
+    header.set_mode(0o644);
+    header.set_entry_type(::tar::EntryType::GNUSparse);
+    header.set_size(0);
+    let gnu = header.as_gnu_mut().unwrap();
+    gnu.realsize = size_field(bytes);
+    gnu.sparse[0].offset = size_field(bytes);
+    gnu.sparse[0].numbytes = size_field(0);
+    header.set_cksum();
+    let mut bytes = header.as_bytes().to_vec();
+    bytes.extend([0; 1024]);
+    bytes
+}
+
+fn size_field(size: u64) -> [u8; 12] {
+    let mut field = [0; 12];
+    field[..11].copy_from_slice(format!("{size:011o}").as_bytes());
+    field
+}

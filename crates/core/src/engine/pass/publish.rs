@@ -52,7 +52,8 @@ fn publish_all(p: &Pass, outputs: &[Unpublished]) -> Result<Option<String>, Ledg
     let (folders, files): (Vec<&Unpublished>, Vec<&Unpublished>) =
         outputs.iter().partition(|output| output.role == OutputRole::Unpacked);
     let mut problem = None;
-    for folder in &folders {
+    // Of an archive out of which nothing came there is no folder.
+    for folder in folders.iter().filter(|_| !files.is_empty()) {
         if let Err(error) = place_folder(reach, folder) {
             problem = Some(not_published(folder, &error));
         }

@@ -1,16 +1,18 @@
 //! Reading a source once and writing its copies.
 
+use std::collections::BTreeMap;
 use std::fs::{File, Metadata};
 use std::io::{self, Read, Write};
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
-use std::path::Path;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::SystemTime;
 
 use jiff::civil::DateTime;
 
 use crate::fault::at;
-use crate::files::at::At;
+use crate::files::at::{At, Folder};
 use crate::files::compress::{Compression, Member, Packing};
 use crate::files::durable::{Unsynced, start_writing};
 use crate::files::roots::Reach;
@@ -226,11 +228,14 @@ pub(crate) struct Staged {
     unsynced: Unsynced,
     /// Copies on another device than their source, which are read once more.
     away: Vec<(At, MadeOutput)>,
+    /// Folders in which copies are staged: their names must be there after a power cut.
+    folders: BTreeMap<PathBuf, Arc<Folder>>,
 }
 
 impl Default for Staged {
     fn default() -> Self {
-        Staged { unsynced: Unsynced::of_outputs(), away: Vec::new() }
+        let (away, folders) = (Vec::new(), BTreeMap::new());
+        Staged { unsynced: Unsynced::of_outputs(), away, folders }
     }
 }
 
@@ -240,6 +245,8 @@ impl Staged {
         let StagedCopy { made, file, away } = copy;
         start_writing(&file);
         self.unsynced.add(0, file);
+        let folder = place.folder();
+        self.folders.entry(folder.path().to_owned()).or_insert_with(|| Arc::clone(folder));
         if away {
             self.away.push((place.clone(), made.clone()));
         }
@@ -251,6 +258,7 @@ impl Staged {
         if let Some((_, error)) = self.unsynced.finish().into_iter().next() {
             return Err(error);
         }
+        self.folders.values().try_for_each(|folder| folder.sync())?;
         at("stage.synced")?;
         let wrong = self.away.iter().find_map(|(place, made)| not_as_written(place, made));
         wrong.map_or(Ok(()), Err)

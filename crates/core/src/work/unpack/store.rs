@@ -15,6 +15,7 @@ use crate::files::compress::is_content;
 use crate::files::durable::{Unsynced, start_writing};
 use crate::files::roots::Reach;
 use crate::files::sha256::Sum;
+use crate::files::version::Kind;
 use crate::filing::folders::numbered;
 use crate::filing::staging::{Staging, default_mode};
 use crate::ledger::requests::MadeOutput;
@@ -74,15 +75,20 @@ pub(crate) struct There<'a> {
     exists: FileExists,
     /// What members of this archive have come to.
     used: HashSet<Parts>,
+    /// Folders in which nothing else stands in the way.
+    clear: HashSet<Parts>,
 }
 
 impl<'a> There<'a> {
     pub fn new(reach: &'a Reach, into: &'a Path, exists: FileExists) -> Self {
-        There { reach, into, exists, used: HashSet::new() }
+        There { reach, into, exists, used: HashSet::new(), clear: HashSet::new() }
     }
 
     fn look(&self, parts: &[String]) -> Result<Option<At>, Refusal> {
-        let path = self.into.join(parts.join("/"));
+        let path = match parts.is_empty() {
+            true => self.into.to_owned(),
+            false => self.into.join(parts.join("/")),
+        };
         let found = self.reach.at_if_there(&path).and_then(|at| match at {
             Some(at) => Ok(at.look()?.map(|_| at)),
             None => Ok(None),
@@ -92,6 +98,30 @@ impl<'a> There<'a> {
         })
     }
 
+    /// A folder in which a member comes may not be something else.
+    fn refuse_files_above(&mut self, parts: &[String]) -> Result<(), Refusal> {
+        for length in 0..parts.len() {
+            let above = &parts[..length];
+            if self.clear.contains(above) {
+                continue;
+            }
+            let looked = self.look(above)?.and_then(|at| at.look().ok().flatten());
+            if looked.is_some_and(|meta| meta.kind != Kind::Folder) {
+                let path = match above.is_empty() {
+                    true => self.into.to_owned(),
+                    false => self.into.join(above.join("/")),
+                };
+                return Err(Refusal::Bad(format!(
+                    "its member `{}` needs the folder `{}`, and something else is there; move that away",
+                    parts.join("/"),
+                    path.display()
+                )));
+            }
+            self.clear.insert(above.to_vec());
+        }
+        Ok(())
+    }
+
     /// How a member with this content meets what is there, and what came there before.
     fn meet(
         &mut self,
@@ -99,6 +129,7 @@ impl<'a> There<'a> {
         made: &MadeOutput,
         replaces: bool,
     ) -> Result<(Parts, OutputMode), Refusal> {
+        self.refuse_files_above(parts)?;
         let (met, mode) = self.met(parts, made, replaces)?;
         self.used.insert(met.clone());
         Ok((met, mode))
