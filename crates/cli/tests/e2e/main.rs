@@ -14,7 +14,7 @@
 //! * `archives`: archives that are compressed, originals that are not kept.
 //! * `crash_points`: killed, or failed by the system, at every point of the protocol.
 //! * `works`: what every work must keep to (`fixtures` has one of each).
-//! * `power`: the power is cut before anything was synced.
+//! * `power`, `power_files`: the power is cut before anything was synced.
 //! * `service`: the HTTP interface, live events, sign-in, starting and stopping.
 //! * `console`: the page, in headless Chromium.
 //! * `demo`: the demo as a newcomer meets it.
@@ -61,6 +61,7 @@ mod outputs;
 mod passes;
 mod people;
 mod power;
+mod power_files;
 mod programs;
 mod promises;
 mod reaching;

@@ -28,14 +28,14 @@ const NO_FLUSH_OF_THE_LOG: u32 = 2;
 const CUTS: usize = 4;
 
 /// A disk of which the power can be cut.
-struct Disk {
+pub struct Disk {
     image: PathBuf,
     place: PathBuf,
 }
 
 impl Disk {
     /// Nothing when a file system cannot be made or mounted here.
-    fn new(coast: &TestHome) -> Option<Self> {
+    pub fn new(coast: &TestHome) -> Option<Self> {
         let disk = Disk { image: coast.path("disk.img"), place: coast.folder("disk") };
         File::create(&disk.image).unwrap().set_len(96 << 20).unwrap();
         let made = Command::new("mkfs.ext4").args(["-q", "-F"]).arg(&disk.image).status();
@@ -48,14 +48,14 @@ impl Disk {
         mount.output().is_ok_and(|done| done.status.success())
     }
 
-    fn cut_power(&self) {
+    pub fn cut_power(&self) {
         let folder = File::open(&self.place).unwrap();
         // SAFETY: the descriptor is open, and the flags live as long as the call.
         let done = unsafe { libc::ioctl(folder.as_raw_fd(), SHUTDOWN, &NO_FLUSH_OF_THE_LOG) };
         assert_eq!(done, 0, "{}", std::io::Error::last_os_error());
     }
 
-    fn back(&self) {
+    pub fn back(&self) {
         wait("the disk is let go", || {
             let done = Command::new("umount").arg(&self.place).output().unwrap();
             done.status.success().then_some(())
@@ -102,10 +102,10 @@ fn coast(more: &str) -> Option<(TestHome, Disk)> {
 
 /// Writes as suppliers do: a name of its own, then renamed; with care or without. `None`
 /// when the disk takes no more.
-fn supply(path: &Path, content: &str, careful: bool) -> std::io::Result<()> {
+pub fn supply(path: &Path, content: impl AsRef<[u8]>, careful: bool) -> std::io::Result<()> {
     let part = path.with_file_name(".under-way");
     let mut file = File::create(&part)?;
-    file.write_all(content.as_bytes())?;
+    file.write_all(content.as_ref())?;
     if careful {
         file.sync_all()?;
     }
@@ -117,7 +117,7 @@ fn supply(path: &Path, content: &str, careful: bool) -> std::io::Result<()> {
 }
 
 /// All entries of the ledger.
-fn entries(coast: &TestHome) -> Vec<Value> {
+pub fn entries(coast: &TestHome) -> Vec<Value> {
     let ran = coast.run("ledger export");
     assert_eq!(ran.code, 0, "{}", ran.err);
     ran.out.lines().map(|line| serde_json::from_str(line).unwrap()).collect()
@@ -152,7 +152,7 @@ fn what_is_filed_is_there_after_a_power_cut_also_when_its_writer_never_synced() 
     let service = coast.serve();
     let names: Vec<String> = (0..50).map(|number| format!("{number}.csv")).collect();
     for name in &names {
-        supply(&coast.path("disk/drops/picture").join(name), &format!("{name} of ours"), false)
+        supply(&coast.path("disk/drops/picture").join(name), format!("{name} of ours"), false)
             .unwrap();
     }
     coast.wait("all are filed", |coast| archived(coast, "picture").len() == 50);
@@ -162,7 +162,7 @@ fn what_is_filed_is_there_after_a_power_cut_also_when_its_writer_never_synced() 
     // Their second copies are deleted: the first ones had better be there.
     for name in &names {
         let path = coast.path("disk/drops/picture").join(format!("copy-{name}"));
-        supply(&path, &format!("{name} of ours"), false).unwrap();
+        supply(&path, format!("{name} of ours"), false).unwrap();
     }
     coast.wait("the copies are deleted", |coast| coast.files("disk/drops/picture").is_empty());
     disk.cut_power();
@@ -180,7 +180,7 @@ fn emptied() -> Option<usize> {
     let service = coast.serve();
     for number in 0..50 {
         let path = coast.path(&format!("disk/drops/picture/{number}.csv"));
-        supply(&path, &format!("{number} of ours"), false).unwrap();
+        supply(&path, format!("{number} of ours"), false).unwrap();
     }
     coast.wait("all are filed", |coast| {
         entries(coast).iter().filter(|entry| entry["state"] == "filed").count() == 50
