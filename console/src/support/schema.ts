@@ -38,6 +38,26 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/clears": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Removes files by a rule. What is under way is never touched; what cannot be removed is
+     *     told, and the rest goes on.
+     */
+    post: operations["clear"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/entries": {
     parameters: {
       query?: never;
@@ -484,6 +504,23 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/removals": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Files that were removed, newest first. */
+    get: operations["removals"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/sample": {
     parameters: {
       query?: never;
@@ -685,6 +722,28 @@ export interface components {
        */
       repeats: number;
     };
+    /** @description A rule that is said for once. */
+    AdHocClear: {
+      /** @description Whether folders are removed that are empty. */
+      empty_folders: boolean;
+      /** @description The folder, absolute. */
+      folder: string;
+      /** @description A folder into which files are moved instead. */
+      into: string | null;
+      /**
+       * Format: int32
+       * @description So many of the newest stay.
+       */
+      keep_newest: number | null;
+      /** @description Files of these that stay. */
+      leave: string[];
+      /** @description Files that it is about: patterns. */
+      matches: string[];
+      /** @description Only files that were not modified for so long, such as "7d". */
+      older: string | null;
+      /** @description Whether folders below are looked into. */
+      subfolders: boolean;
+    };
     /** @description Which files are to be adopted, by whom and why. */
     AdoptOrder: components["schemas"]["OrderBy"] & {
       /** @description Only files that fit this pattern. */
@@ -799,6 +858,49 @@ export interface components {
       state: components["schemas"]["State"];
       /** @description What happened, in words. */
       words: string;
+    };
+    /** @description Which files are to be cleared, by whom and why. */
+    ClearOrder: components["schemas"]["OrderBy"] & {
+      /**
+       * Format: int64
+       * @description The most files that may go; 10,000 when nothing else is said.
+       */
+      most: number | null;
+      /** @description By this rule of the configuration. */
+      name: string | null;
+      /** @description Only tell what would go. */
+      rehearse: boolean;
+      rule: components["schemas"]["AdHocClear"] | null;
+    };
+    /** @description What a clear did, or would do. */
+    Cleared: {
+      /** @description Folders that were removed because they were empty. */
+      folders: string[];
+      /** @description What could not be done, or not be looked at. */
+      problems: string[];
+      /** @description Files that went, or would go. */
+      removed: components["schemas"]["ClearedFile"][];
+      /** @description The rule. */
+      rule: string;
+      /** @description Files that fit and stay, and why. */
+      stays: components["schemas"]["StayingFile"][];
+    };
+    /** @description A file that went, or would go. */
+    ClearedFile: {
+      /**
+       * Format: int64
+       * @description Its size in bytes.
+       */
+      bytes: number;
+      /**
+       * Format: date-time
+       * @description When it was modified last.
+       */
+      modified: string;
+      /** @description Where it was moved instead. */
+      moved_to: string | null;
+      /** @description What it was. */
+      path: string;
     };
     /**
      * @description How a single file is compressed.
@@ -1612,6 +1714,46 @@ export interface components {
       /** @description Gates that go on as they were. */
       unchanged: string[];
     };
+    /** @description A file that was removed. */
+    Removal: {
+      /**
+       * Format: int64
+       * @description Its size in bytes.
+       */
+      bytes: number;
+      /**
+       * Format: int64
+       * @description The entry of which it was the file.
+       */
+      entry: number | null;
+      /**
+       * Format: int64
+       * @description Its number; they only grow.
+       */
+      id: number;
+      /**
+       * Format: date-time
+       * @description When it was modified last.
+       */
+      modified: string;
+      /** @description Where it was moved instead. */
+      moved_to: string | null;
+      /** @description What it was. */
+      path: string;
+      /**
+       * Format: date-time
+       * @description When it went; none when nobody knows whether it did.
+       */
+      removed_at: string | null;
+      /** @description The rule, or the folder that a person named. */
+      rule: string;
+      /** @description Its SHA-256, where it was known. */
+      sha256: string | null;
+      /** @description Who said so. */
+      who: string;
+      /** @description Why. */
+      why: string;
+    };
     /** @description What is in a file. */
     Sample: {
       /** @description What parts the fields of delimited text. */
@@ -1711,6 +1853,13 @@ export interface components {
      * @enum {string}
      */
     State: "ready" | "working" | "worked" | "filed" | "repeat" | "passed over" | "held" | "gone" | "adopted";
+    /** @description A file that stays. */
+    StayingFile: {
+      /** @description Why. */
+      because: string;
+      /** @description Its path. */
+      path: string;
+    };
     /** @description What a worker asks for. */
     TakeOrder: {
       /** @description For how long, such as `5m`; by default as the gate says. */
@@ -1986,6 +2135,134 @@ export interface operations {
         };
         content: {
           "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  clear: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["ClearOrder"];
+      };
+    };
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Cleared"];
+        };
+      };
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A page of another origin may not call */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The body is larger than is read */
@@ -5206,6 +5483,122 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  removals: {
+    parameters: {
+      query?: {
+        /** @description Of this rule. */
+        rule?: string;
+        /** @description Those before this number. */
+        cursor?: number;
+        /** @description At most so many: 1 to 1,000, 100 when it is not said. */
+        limit?: number;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Removal"][];
+        };
+      };
+      /** @description The path, the query or the body is not as described */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A page of another origin may not call */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The service failed */

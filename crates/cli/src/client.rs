@@ -5,12 +5,12 @@ mod remote;
 
 use std::path::Path;
 
-use vadegate_core::act::{Adoption, Done};
+use vadegate_core::act::{Adoption, Cleared, Done};
 use vadegate_core::ask::{Answer, EntryView, FileView, GateView, LoadedRows, Rehearsed};
 use vadegate_core::config::Config;
 use vadegate_core::engine::{Engine, EngineError};
-use vadegate_core::ledger::{Change, Count, Entry, OutputAccount, Page, Query};
-use vadegate_service::{AdoptOrder, Order, ServiceInfo, TrimOrder, Trimmed};
+use vadegate_core::ledger::{Change, Count, Entry, OutputAccount, Page, Query, Removal};
+use vadegate_service::{AdoptOrder, ClearOrder, Order, ServiceInfo, TrimOrder, Trimmed};
 
 use crate::failure::Failure;
 
@@ -82,6 +82,18 @@ impl Client {
                 remote.get(&format!("/api/v1/gates/{}/rehearsal", coded(gate)), &[])
             }
             Client::Here(engine) => Ok(engine.rehearse(gate)?),
+        }
+    }
+
+    /// What was removed by clears, newest first.
+    pub fn removals(&self, rule: Option<&str>, limit: u32) -> Result<Vec<Removal>, Failure> {
+        match self {
+            Client::Service(remote) => {
+                let mut pairs = vec![("limit", limit.to_string())];
+                pairs.extend(rule.map(|rule| ("rule", rule.to_owned())));
+                remote.get("/api/v1/removals", &pairs)
+            }
+            Client::Here(engine) => Ok(engine.ask(|ledger| ledger.removals(rule, None, limit))?),
         }
     }
 
@@ -224,6 +236,13 @@ impl Doer {
     pub fn apply_action(&self, order: &Order) -> Result<Done, Failure> {
         match self {
             Doer::Service(remote) => remote.send("/api/v1/entries/actions", order),
+            Doer::Here(engine) => Ok(order.clone().carry_out(engine)?),
+        }
+    }
+
+    pub fn clear(&self, order: &ClearOrder) -> Result<Cleared, Failure> {
+        match self {
+            Doer::Service(remote) => remote.send("/api/v1/clears", order),
             Doer::Here(engine) => Ok(order.clone().carry_out(engine)?),
         }
     }

@@ -7,7 +7,7 @@
 //! passed to stderr.
 
 /// Points of the protocol, in its order.
-pub const POINTS: [&str; 37] = [
+pub const POINTS: [&str; 38] = [
     "enter.read",
     "enter.sync",
     "ledger.commit",
@@ -44,6 +44,7 @@ pub const POINTS: [&str; 37] = [
     "file.place",
     "file.unlink",
     "file.delete",
+    "clear.remove",
     "folder.sync",
 ];
 

@@ -23,6 +23,7 @@ use std::sync::Arc;
 use actix_web::web;
 use vadegate_core::engine::Engine;
 
+pub use api::clears::ClearOrder;
 pub use api::gates::Files;
 pub use api::offers::{EndOrder, ProlongOrder, Prolonged, TakeOrder};
 pub use api::people::{AdoptOrder, Order, OrderBy, TrimOrder, Trimmed};

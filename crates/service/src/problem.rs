@@ -83,6 +83,7 @@ pub fn status(error: &EngineError) -> StatusCode {
         EngineError::Ledger(error) if error.is_full() => StatusCode::INSUFFICIENT_STORAGE,
         EngineError::Ledger(LedgerError::Refused { .. } | LedgerError::Ended { .. })
         | EngineError::NoOffer { .. }
+        | EngineError::Refused(_)
         | EngineError::Fenced { .. } => StatusCode::CONFLICT,
         EngineError::Ledger(LedgerError::Question(_)) => StatusCode::BAD_REQUEST,
         EngineError::Ledger(_) | EngineError::Lock(_) | EngineError::Thread(_) => {

@@ -3,6 +3,7 @@
 use std::io;
 use std::net::TcpListener;
 use std::sync::Arc;
+use std::time::Duration;
 
 use actix_web::middleware::{Compress, from_fn};
 use actix_web::{App, HttpServer, web};
@@ -95,8 +96,10 @@ pub fn serve(engine: Engine, ready: impl FnOnce(&str)) -> Result<(), ServeError>
         let handle = server.handle();
         let running = actix_web::rt::spawn(server);
         let following = actix_web::rt::spawn(settings::follow(Arc::clone(&shared.engine), hangup));
+        let clearing = actix_web::rt::spawn(clear_by_the_clock(Arc::clone(&shared.engine)));
         ends.told().await;
         following.abort();
+        clearing.abort();
         tracing::info!("stopping");
         let engine = Arc::clone(&shared.engine);
         // Requests are still answered while the gates end what they do.
@@ -108,6 +111,32 @@ pub fn serve(engine: Engine, ready: impl FnOnce(&str)) -> Result<(), ServeError>
     // A client would otherwise knock at a door that is closed.
     let _ = std::fs::remove_file(&place);
     served
+}
+
+/// How often is asked whether the time of a clear has come.
+const CLEAR_LOOK: Duration = Duration::from_secs(5);
+
+/// Runs each clear whose time has come, until it is aborted.
+async fn clear_by_the_clock(engine: Arc<Engine>) {
+    let since = jiff::Timestamp::now();
+    loop {
+        tokio::time::sleep(CLEAR_LOOK).await;
+        let engine = Arc::clone(&engine);
+        let cleared = web::block(move || engine.clear_what_is_due(since)).await;
+        match cleared {
+            Ok(Ok(all)) => {
+                for one in all {
+                    let (rule, files) = (&one.rule, one.removed.len());
+                    tracing::info!(rule, files, "cleared");
+                    for problem in &one.problems {
+                        tracing::warn!(rule, "not cleared: {problem}");
+                    }
+                }
+            }
+            Ok(Err(error)) => tracing::warn!("what is due cannot be cleared: {error}"),
+            Err(_) => {}
+        }
+    }
 }
 
 fn write_address(place: &std::path::Path, base: &str) -> io::Result<()> {

@@ -94,3 +94,64 @@ pub struct Unpack {
     #[arg(long)]
     pub json: bool,
 }
+
+/// `clear`.
+#[derive(Debug, Args)]
+pub struct Clear {
+    /// A rule of the configuration; with --match a folder
+    #[arg(value_name = "NAME|FOLDER")]
+    pub what: String,
+    /// Files of the folder that go; several times
+    #[arg(long = "match", value_name = "PATTERN")]
+    pub matches: Vec<String>,
+    /// Files of these that stay; several times
+    #[arg(long, value_name = "PATTERN")]
+    pub leave: Vec<String>,
+    /// Only files that were not modified for so long, such as 7d
+    #[arg(long, value_name = "DURATION")]
+    pub older: Option<String>,
+    /// So many of the newest stay
+    #[arg(long, value_name = "COUNT")]
+    pub keep_newest: Option<u32>,
+    /// Look into the folders below too
+    #[arg(long)]
+    pub subfolders: bool,
+    /// Remove folders that are empty
+    #[arg(long)]
+    pub empty_folders: bool,
+    /// Move files into this folder instead
+    #[arg(long, value_name = "FOLDER")]
+    pub into: Option<String>,
+    /// The most files that may go; 10,000 when it is not said
+    #[arg(long, value_name = "COUNT")]
+    pub most: Option<u64>,
+    /// Tell what would go, and do nothing
+    #[arg(long)]
+    pub rehearse: bool,
+    /// Do it without asking
+    #[arg(long, short)]
+    pub yes: bool,
+    /// Why: it stands with each removal
+    #[arg(long, value_name = "TEXT", required_unless_present = "rehearse")]
+    pub why: Option<String>,
+    /// Who; by default the user's name
+    #[arg(long, value_name = "NAME")]
+    pub by: Option<String>,
+    /// Print one JSON document
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `removed`.
+#[derive(Debug, Args)]
+pub struct Removed {
+    /// Of this rule, or of this folder
+    #[arg(long, value_name = "NAME")]
+    pub rule: Option<String>,
+    /// At most so many, newest first
+    #[arg(long, value_name = "COUNT", default_value_t = 100)]
+    pub limit: u32,
+    /// Print one JSON document
+    #[arg(long)]
+    pub json: bool,
+}

@@ -12,7 +12,7 @@ use std::path::PathBuf;
 
 use clap::{Args as ClapArgs, Parser, Subcommand};
 
-pub use files::{Compress, Deliver, IfFileThere, Unpack};
+pub use files::{Clear, Compress, Deliver, IfFileThere, Removed, Unpack};
 pub use gates::{Check, FileOrder, Files, GateNames, Gates, Init, Pass, Rehearse, Why};
 pub use keeping::{Backup, Restore, Trim, Verify};
 pub use ledger::{Entry, EntryOrder, Events, Filter, Ledger, LedgerDoing, TimeOf};
@@ -249,6 +249,21 @@ same content still is a repeat.
 Example:
   vadegate trim --older 730d")]
     Trim(Trim),
+    /// Remove files by a rule, and nothing that is under way
+    #[command(after_help = "\
+Never touched: what an entry that is ready, working, worked, held or a waiting repeat has, what
+a gate is about to take, what is being written. Every removal is in the ledger.
+
+Examples:
+  vadegate clear scratch --why 'the disk is full'
+  vadegate clear drops/scratch --match '*.tmp' --older 7d --rehearse
+  vadegate clear archive/tide --match '*.csv' --older 730d --into removed --why 'retention'")]
+    Clear(Clear),
+    /// List files that were removed by clears
+    #[command(
+        after_help = "Examples:\n  vadegate removed\n  vadegate removed --rule scratch --json"
+    )]
+    Removed(Removed),
     /// Work entries that a gate offers, with a program of this machine
     #[command(after_help = "\
 Takes one entry after the other, fetches its file, and runs the program with the

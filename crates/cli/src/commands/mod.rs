@@ -1,6 +1,7 @@
 //! The commands, a file each.
 
 mod check;
+mod clear;
 mod deliver;
 mod entry;
 mod events;
@@ -85,6 +86,8 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
         Command::Forget(args) => people::forget(config()?, &args),
         Command::Unload(args) => people::unload(config()?, &args),
         Command::Adopt(args) => people::adopt(config()?, &args),
+        Command::Clear(args) => clear::clear(config()?, &args),
+        Command::Removed(args) => clear::removed(config()?, &args).map(|()| ExitCode::SUCCESS),
         Command::Verify(args) => keeping::verify(config()?, &args),
         Command::Backup(args) => done(keeping::backup(config()?, &args)),
         Command::Restore(args) => done(keeping::restore(&config()?, &args)),

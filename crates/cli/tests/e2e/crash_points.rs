@@ -208,7 +208,8 @@ fn all_points_are_walked_through() {
         include_str!("crash_points.rs"),
         include_str!("sends.rs"),
         include_str!("delivers.rs"),
-        include_str!("lineage.rs")
+        include_str!("lineage.rs"),
+        include_str!("clears.rs")
     );
     for point in POINTS {
         assert!(THIS.contains(&format!("\"{point}")), "nothing walks through {point}");

@@ -12,6 +12,7 @@
 //! * `promises`: nothing lost, nothing twice, nothing stuck, nothing misleading.
 //! * `hostile`: bombs, wide tables, files that are not what they say.
 //! * `archives`: archives that are compressed, originals that are not kept.
+//! * `clears`: files that are removed by a rule.
 //! * `crash_points`: killed, or failed by the system, at every point of the protocol.
 //! * `works`: what every work must keep to (`fixtures` has one of each).
 //! * `power`, `power_files`: the power is cut before anything was synced.
@@ -35,6 +36,7 @@ mod arrivals;
 mod browser;
 mod chaos;
 mod chaos_loads;
+mod clears;
 mod commands;
 mod console;
 mod crash_points;

@@ -2,10 +2,12 @@
 
 pub(crate) mod actions;
 pub(crate) mod adopt;
+pub(crate) mod clear;
 pub(crate) mod leases;
 pub(crate) mod reload;
 
 pub use actions::{Done, EntryAction, How, PriorWork, Refused};
 pub use adopt::{Adoption, LeftFile};
+pub use clear::{Cleared, ClearedFile, StayingFile};
 pub use leases::{Offered, WorkerEnd};
 pub use reload::Reloaded;

@@ -7,6 +7,7 @@
 //! asked later, by `check`.
 
 pub(crate) mod batch;
+pub mod clear;
 pub(crate) mod drops;
 pub(crate) mod gate;
 pub(crate) mod gate_reading;
@@ -44,6 +45,8 @@ pub struct Config {
     pub service: ServiceConfig,
     /// The gates, in the order of the file.
     pub gates: Vec<Gate>,
+    /// Rules by which files are removed, in the order of the file.
+    pub clears: Vec<clear::ClearRule>,
     /// What may be reached: the roots, without the state folder.
     pub reach: Reach,
 }
@@ -126,7 +129,7 @@ impl Config {
         }
         let documents: Vec<Document> = documents.into_iter().filter_map(Result::ok).collect();
         let folder = file.parent().unwrap_or(Path::new("/")).to_owned();
-        let (mut sections, mut likes) = (Vec::new(), Vec::new());
+        let (mut sections, mut likes, mut clears) = (Vec::new(), Vec::new(), Vec::new());
         let mut first_service = None;
         for (at, document) in documents.iter().enumerate() {
             let mut top = document.top();
@@ -135,14 +138,16 @@ impl Config {
             }
             likes.extend(top.sections("like"));
             sections.extend(top.sections("gate"));
+            clears.extend(top.sections("clear"));
             top.finish();
         }
         let gates = gate_reading::read_all(sections, &likes, &folder);
+        let clears = clear::read_all(clears, &folder);
         let faults: Vec<Fault> = documents.iter().flat_map(Document::faults).collect();
         match first_service {
             Some(service) if faults.is_empty() => {
                 let reach = Reach::below(&service.roots, &service.state);
-                Ok(Config { file: file.to_owned(), service, gates, reach })
+                Ok(Config { file: file.to_owned(), service, gates, clears, reach })
             }
             _ => faulty(faults),
         }

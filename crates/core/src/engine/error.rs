@@ -51,6 +51,9 @@ pub enum EngineError {
     /// A file that is asked for is not there, or not to be shown.
     #[error("{0}")]
     NotThere(String),
+    /// It is not done as it was asked for.
+    #[error("{0}")]
+    Refused(String),
     /// A database does not answer.
     #[error("the database does not answer: {0}; try again later")]
     Away(String),

@@ -224,6 +224,11 @@ impl At {
         }
     }
 
+    /// Removes a folder that is empty.
+    pub fn remove_folder(&self) -> io::Result<()> {
+        Ok(rustix::fs::unlinkat(&self.folder.fd, &self.name, AtFlags::REMOVEDIR)?)
+    }
+
     /// Removes a folder of ours with all that is in it, through no link; one that is not
     /// there is no fault.
     pub fn remove_tree(&self) -> io::Result<()> {

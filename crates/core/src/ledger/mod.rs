@@ -21,6 +21,7 @@ pub(crate) mod pending;
 pub(crate) mod people;
 pub(crate) mod query;
 pub(crate) mod questions;
+pub(crate) mod removals;
 pub(crate) mod requests;
 pub(crate) mod rows;
 pub(crate) mod schema;
@@ -41,6 +42,7 @@ pub use error::LedgerError;
 pub use keeping::restore;
 pub use outputs::{OutputAccount, OutputPart};
 pub use people::By;
+pub use removals::Removal;
 pub use schema::VERSION;
 pub use state::{Cause, State};
 pub use types::{

@@ -11,13 +11,14 @@ use crate::ledger::error::LedgerError;
 
 /// Migrations in order; the first brings an empty file to schema 1. A released
 /// one is never edited.
-const MIGRATIONS: [&str; 6] = [
+const MIGRATIONS: [&str; 7] = [
     include_str!("migrations/0001.sql"),
     include_str!("migrations/0002.sql"),
     include_str!("migrations/0003.sql"),
     include_str!("migrations/0004.sql"),
     include_str!("migrations/0005.sql"),
     include_str!("migrations/0006.sql"),
+    include_str!("migrations/0007.sql"),
 ];
 
 /// The schema that this program writes.

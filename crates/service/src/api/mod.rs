@@ -1,6 +1,8 @@
 //! The calls of the API, a file for each subject.
 
 #[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
+pub(crate) mod clears;
+#[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
 pub(crate) mod entries;
 #[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
 pub(crate) mod events;
@@ -33,6 +35,8 @@ macro_rules! all_calls {
             people::actions,
             people::adopt,
             people::trim,
+            clears::clear,
+            clears::removals,
             offers::take,
             offers::file,
             offers::prolong,

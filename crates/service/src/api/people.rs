@@ -53,7 +53,7 @@ pub struct OrderBy {
 }
 
 impl OrderBy {
-    fn checked(self, rehearse: bool) -> Result<By, Problem> {
+    pub(crate) fn checked(self, rehearse: bool) -> Result<By, Problem> {
         let OrderBy { who, why } = self;
         if who.trim().is_empty() {
             return Err(Problem::bad_request("`who` is empty; say who does it"));
