@@ -118,11 +118,10 @@ const CLEAR_LOOK: Duration = Duration::from_secs(5);
 
 /// Runs each clear whose time has come, until it is aborted.
 async fn clear_by_the_clock(engine: Arc<Engine>) {
-    let since = jiff::Timestamp::now();
     loop {
         tokio::time::sleep(CLEAR_LOOK).await;
         let engine = Arc::clone(&engine);
-        let cleared = web::block(move || engine.clear_what_is_due(since)).await;
+        let cleared = web::block(move || engine.clear_what_is_due()).await;
         match cleared {
             Ok(Ok(all)) => {
                 for one in all {

@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
 use jiff::Timestamp;
@@ -91,6 +92,9 @@ impl Engine {
         rehearse: bool,
         most: Option<u64>,
     ) -> Result<Cleared, EngineError> {
+        // What one has planned the other would take for what was cut off.
+        static ONE_AT_A_TIME: Mutex<()> = Mutex::new(());
+        let _alone = ONE_AT_A_TIME.lock().unwrap_or_else(PoisonError::into_inner);
         let config = self.config();
         let mut told = Cleared { rule: rule.name.clone(), ..Cleared::default() };
         if !rehearse {
@@ -122,17 +126,25 @@ impl Engine {
         Ok(told)
     }
 
-    /// Runs each rule whose time has come; gives what each did.
+    /// Runs each rule whose time has come; gives what each did. A rule that is seen for the
+    /// first time counts from then on, across restarts.
     ///
     /// # Errors
     /// The ledger's.
-    pub fn clear_what_is_due(&self, since: Timestamp) -> Result<Vec<Cleared>, EngineError> {
+    pub fn clear_what_is_due(&self) -> Result<Vec<Cleared>, EngineError> {
         let config = self.config();
         let by = By { who: "vadegate".into(), why: "its time had come".into() };
         let mut all = Vec::new();
         for rule in &config.clears {
-            let last = self.context().ledger.cleared_at(&rule.name)?;
-            let last = last.and_then(|ms| Timestamp::from_millisecond(ms).ok()).unwrap_or(since);
+            if rule.every.is_none() && rule.at.is_empty() {
+                continue;
+            }
+            let ledger = &self.context().ledger;
+            let Some(last) = ledger.cleared_at(&rule.name)? else {
+                ledger.has_cleared(&rule.name)?;
+                continue;
+            };
+            let last = Timestamp::from_millisecond(last).unwrap_or_default();
             if is_due(rule, last, Timestamp::now(), &config) {
                 all.push(self.clear(rule, &by, false, None)?);
             }

@@ -20,6 +20,7 @@ const MAY_SCAN: &[(&str, &str)] = &[
     ("heir.repeat_of = entry.id", "trimming looks at every entry"),
     ("DELETE FROM batch WHERE begun_at", "trimming looks at every batch"),
     ("DELETE FROM output WHERE published_at", "trimming looks at every output"),
+    ("FROM removal INDEXED BY removal_planned", "the index has only what was cut off"),
     ("target = ? AND in_drop = 0", "a file is looked for where it was filed, after its sum"),
 ];
 

@@ -153,27 +153,29 @@ impl Ledger {
         limit: u32,
     ) -> Result<Vec<Removal>, LedgerError> {
         self.select_removals(
-            "WHERE id < ?1 AND rule = COALESCE(?2, rule) ORDER BY id DESC LIMIT ?3",
+            "SELECT id, rule, path, bytes, modified_ns, sha256, entry, moved_to, who, why, removed_at
+             FROM removal WHERE id < ?1 AND rule = COALESCE(?2, rule) ORDER BY id DESC LIMIT ?3",
             params![cursor.unwrap_or(i64::MAX), rule, i64::from(limit.clamp(1, 1000))],
         )
     }
 
     /// What was planned, and of which nobody knows whether it went.
     pub(crate) fn unended_removals(&self) -> Result<Vec<Removal>, LedgerError> {
-        self.select_removals("WHERE removed_at IS NULL ORDER BY id", params![])
+        self.select_removals(
+            "SELECT id, rule, path, bytes, modified_ns, sha256, entry, moved_to, who, why, removed_at
+             FROM removal INDEXED BY removal_planned WHERE removed_at IS NULL ORDER BY id",
+            params![],
+        )
     }
 
     fn select_removals(
         &self,
-        rest: &str,
+        statement: &str,
         values: &[&dyn rusqlite::ToSql],
     ) -> Result<Vec<Removal>, LedgerError> {
         self.read(|reader| {
             let query = || -> rusqlite::Result<Vec<Removal>> {
-                let mut select = reader.prepare_cached(&format!(
-                    "SELECT id, rule, path, bytes, modified_ns, sha256, entry, moved_to, who, why,
-                       removed_at FROM removal {rest}"
-                ))?;
+                let mut select = reader.prepare_cached(statement)?;
                 select.query_map(values, removal)?.collect()
             };
             query().map_err(reading)
@@ -190,7 +192,7 @@ impl Ledger {
         })
     }
 
-    /// Records that a rule has run.
+    /// Records that a rule has run, or that it is known from now on.
     pub(crate) fn has_cleared(&self, rule: &str) -> Result<(), LedgerError> {
         let rule = rule.to_owned();
         self.submit(move |tx| {
