@@ -86,7 +86,7 @@ fn tell(cleared: &Cleared, would: bool, zone: &TimeZone) -> Result<(), Failure> 
                 show::cell(&one.path),
                 show::count(one.bytes),
                 show::cell(show::time(one.modified, zone)),
-                show::cell(one.moved_to.as_deref().unwrap_or("nowhere: it is removed")),
+                show::cell(one.moved_to.as_deref().unwrap_or("removed")),
             ]);
         }
         if !cleared.removed.is_empty() {

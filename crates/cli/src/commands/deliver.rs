@@ -4,7 +4,6 @@ use std::process::ExitCode;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use indicatif::HumanBytes;
 use serde_json::json;
 use vadegate_core::pattern::Pattern;
 use vadegate_core::work::deliver::by_hand::{Done, HandCopy, HandDeliver, HandDeliverPlan};
@@ -114,6 +113,6 @@ fn print(copies: &[HandCopy], rehearsed: bool) -> Result<(), Failure> {
     let written: u64 = copies.iter().map(|one| one.bytes).sum();
     show::line(&match rehearsed {
         true => format!("rehearsed: {copies_of} ({counts}); nothing was written"),
-        false => format!("{copies_of}: {counts}, {}", HumanBytes(written)),
+        false => format!("{copies_of}: {counts}, {}", show::bytes(written)),
     })
 }

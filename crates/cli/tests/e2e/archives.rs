@@ -186,3 +186,34 @@ fn whatever_fails_while_an_original_is_packed_or_deleted_it_is_done_once() {
         }
     }
 }
+
+#[test]
+fn no_content_is_deleted_that_was_never_worked() {
+    // Known by its name alone: the other content is a repeat, and stays.
+    let coast = TestHome::new(
+        "[gate.tide]\ndrop = \"drops\"\nsettle = \"20ms\"\nonce = \"name\"\narchive = \"delete\"\n\
+         [gate.tide.deliver]\nto = \"out\"\n",
+    );
+    coast.folder("drops");
+    coast.drop("drops/a.csv", "one");
+    pass(&coast, "tide");
+    assert!(coast.files("drops").is_empty());
+    coast.drop("drops/a.csv", "another");
+    for _ in 0..2 {
+        pass(&coast, "tide");
+    }
+    assert_eq!(coast.read("drops/a.csv"), "another");
+    assert_eq!(coast.read("out/a.csv"), "one");
+    // What would be neither delivered nor kept is refused before.
+    for work in [
+        "deliver]\nto = [\"out\", { into = \"else\", exists = \"leave\" }]",
+        "unpack]\ninto = \"out\"\nexists = \"leave\"",
+    ] {
+        let coast = TestHome::new(&format!(
+            "[gate.tide]\ndrop = \"drops\"\narchive = \"delete\"\n[gate.tide.{work}\n"
+        ));
+        coast.folder("drops");
+        let check = coast.run("check");
+        assert!(check.code == 2 && check.out.contains("gone everywhere"), "{}", check.out);
+    }
+}

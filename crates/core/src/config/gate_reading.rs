@@ -4,7 +4,7 @@ use crate::config::batch;
 use crate::config::drops::Drops;
 use crate::config::gate::{Archive, Bounds, Empty, Gate, Interrupted, Order};
 use crate::config::identity;
-use crate::config::identity::Repeats;
+use crate::config::identity::{Once, Repeats};
 use crate::config::pick;
 use crate::config::settle;
 use crate::config::work;
@@ -15,7 +15,7 @@ use crate::pattern::template::Template;
 use crate::settings::keys::{duration, path_template, patterns, range};
 use crate::settings::reader::Section;
 use crate::settings::values::{parse_bytes, parse_duration};
-use crate::work::seam::ReadContext;
+use crate::work::seam::{ReadContext, Work};
 use std::path::Path;
 use std::time::Duration;
 
@@ -102,7 +102,7 @@ fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
     let context = ReadContext { folder, fields: &fields };
     let work = work::read(&name, &mut section, &context).ok()?;
     let batch = batch::read(&name, &mut section, work.as_deref(), &fields, exact);
-    let archive = read_archive(&name, &mut section, work.is_some(), folder, &fields);
+    let archive = read_archive(&name, &mut section, work.as_deref(), folder, &fields);
     let (hold, interrupted) =
         (read_hold(&mut section, folder, &fields), read_interrupted(&mut section));
     let (file, line) = (section.file(), section.line());
@@ -127,7 +127,7 @@ fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
         once: identity.once,
         once_across: identity.once_across,
         once_for: identity.once_for,
-        repeats: repeats_of(identity.repeats, archive.as_ref()),
+        repeats: repeats_of(identity.repeats, identity.once, archive.as_ref()),
         hold_revisions: identity.hold_revisions,
         work,
         batch,
@@ -139,10 +139,11 @@ fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
     })
 }
 
-fn repeats_of(repeats: Repeats, archive: Option<&Archive>) -> Repeats {
+fn repeats_of(repeats: Repeats, once: Once, archive: Option<&Archive>) -> Repeats {
     match (repeats, archive) {
-        // There is no archive to which they could go.
-        (Repeats::File, Some(Archive::Delete)) => Repeats::Delete,
+        // There is no archive to which they could go. One that is known by its name alone may
+        // have content that was never worked: it stays.
+        (Repeats::File, Some(Archive::Delete)) if once != Once::Name => Repeats::Delete,
         (repeats, _) => repeats,
     }
 }
@@ -231,14 +232,17 @@ fn read_hold(section: &mut Section<'_>, folder: &Path, fields: &[String]) -> Opt
 fn read_archive(
     name: &str,
     section: &mut Section<'_>,
-    works: bool,
+    work: Option<&dyn Work>,
     folder: &Path,
     fields: &[String],
 ) -> Option<Archive> {
     if section.is_text("archive") {
         let words = [("leave", false), ("delete", true)];
         let deletes = section.choice("archive", &words)?;
-        if deletes && !works {
+        if deletes && work.is_some_and(Work::may_leave) {
+            section.fault_at("archive", "with archive = \"delete\" a file for whose place exists = \"leave\" does nothing would be gone everywhere; say exists = \"fail\" or \"number\", or keep the originals".into());
+        }
+        if deletes && work.is_none() {
             section.fault_at("archive", format!("the gate `{name}` has no work, and archive = \"delete\": its files would be deleted and nothing else; give it a work, or say archive = {{ into = \"archive/{name}\" }}"));
         }
         return Some(if deletes { Archive::Delete } else { Archive::Leave });

@@ -24,7 +24,7 @@ pub(crate) struct Moving<'a> {
 }
 
 /// What a move came to.
-#[derive(Debug, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Moved {
     /// The file stands at its target.
     Done,
@@ -147,6 +147,11 @@ fn copy_over(moving: &Moving<'_>) -> io::Result<Moved> {
             return Err(error);
         }
     }
+    place_and_unlink(moving, &staged)
+}
+
+/// Brings what was staged to its name, over nothing and durably, and removes the source.
+pub(crate) fn place_and_unlink(moving: &Moving<'_>, staged: &At) -> io::Result<Moved> {
     match at("file.place").and_then(|()| staged.rename_over_nothing(moving.target)) {
         Ok(()) => moving.target.folder().sync()?,
         Err(error) if error.raw_os_error() == Some(libc::EEXIST) => {

@@ -10,7 +10,7 @@ use crate::files::at::At;
 use crate::files::compress::{Compression, Member, Packing};
 use crate::files::sha256::{Sha256, Sum};
 use crate::files::version::Version;
-use crate::filing::moving::{MoveError, Moved, Moving, sum_of, unlink_source};
+use crate::filing::moving::{MoveError, Moved, Moving, place_and_unlink, sum_of, unlink_source};
 
 /// A file that stands compressed in its place.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -61,15 +61,8 @@ fn pack(moving: &Moving<'_>, compression: Compression) -> io::Result<(Moved, Opt
             return Err(error);
         }
     };
-    match at("file.place").and_then(|()| staged.rename_over_nothing(moving.target)) {
-        Ok(()) => moving.target.folder().sync()?,
-        Err(error) if error.raw_os_error() == Some(libc::EEXIST) => {
-            staged.remove()?;
-            return Ok((Moved::Taken, None));
-        }
-        Err(error) => return Err(error),
-    }
-    Ok((unlink_source(moving, Moved::Done)?, Some(packed)))
+    let moved = place_and_unlink(moving, &staged)?;
+    Ok((moved, (moved == Moved::Done).then_some(packed)))
 }
 
 /// What stands at the target, if it is this file, compressed before an interruption.

@@ -131,7 +131,7 @@ pub(crate) fn output(row: &Row<'_>) -> rusqlite::Result<Output> {
         path: row.get(0)?,
         mode: row.get(1)?,
         bytes: row.get::<_, Option<i64>>(2)?.map(i64::cast_unsigned),
-        rows: row.get::<_, Option<i64>>(3)?.map(i64::cast_unsigned),
+        rows: row.get::<_, Option<i64>>(3)?.map(i64::cast_unsigned).filter(|_| role.is_of_rows()),
         sha256: row.get::<_, Option<Sha256>>(4)?.map(|sum| sum.to_string()),
         published_at: row.get::<_, Option<i64>>(5)?.map(time),
         role,

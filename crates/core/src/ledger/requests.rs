@@ -70,8 +70,8 @@ pub(crate) struct PlannedOutput {
     pub of: Option<usize>,
 }
 
-/// A staged output that is whole.
-#[derive(Debug, Clone)]
+/// A staged output that is whole; empty where nothing is staged, and only told of.
+#[derive(Debug, Clone, Default)]
 pub(crate) struct MadeOutput {
     /// Of the staged file, which keeps it when it is renamed; 0 where nothing is staged.
     pub inode: u64,

@@ -139,6 +139,11 @@ impl OutputRole {
 }
 
 impl OutputRole {
+    /// Whether it is made of rows that are counted.
+    pub(crate) fn is_of_rows(self) -> bool {
+        !self.is_handed_over() && self != OutputRole::Unpacked
+    }
+
     /// Whether it is made for somebody who takes it away.
     pub(crate) fn is_handed_over(self) -> bool {
         matches!(self, OutputRole::Copy | OutputRole::Bundle | OutputRole::Member)

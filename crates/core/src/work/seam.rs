@@ -98,6 +98,11 @@ pub(crate) trait Work: Any + fmt::Debug + Send + Sync {
         None
     }
 
+    /// Whether an entry may count as worked although nothing was made of its content.
+    fn may_leave(&self) -> bool {
+        false
+    }
+
     /// How long is waited before it is tried again, and how often.
     fn retry(&self) -> Retry;
 

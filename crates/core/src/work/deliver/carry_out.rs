@@ -10,7 +10,6 @@ use crate::files::compress::Compression;
 use crate::filing::staging::{Staging, default_mode};
 use crate::ledger::requests::{Claimed, MadeOutput};
 use crate::ledger::types::OpenEntry;
-use crate::ledger::words::OutputMode;
 use crate::work::deliver::bundle::{BundleKind, Bundling};
 use crate::work::deliver::meet::CopyPlan;
 use crate::work::deliver::stage::{SourceFile, Staged, StagedCopy, stage_copies};
@@ -37,11 +36,8 @@ pub(crate) struct Item {
 
 /// An archive of all the files.
 pub(crate) struct BundlePlan {
-    pub path: PathBuf,
-    pub mode: OutputMode,
+    pub place: CopyPlan,
     pub kind: BundleKind,
-    /// Why what is there stays.
-    pub left: Option<&'static str>,
 }
 
 impl Planned for DeliverPlan {
@@ -104,7 +100,7 @@ impl DeliverPlan {
                 let (made, file) = bundling.end().and_then(|one| one.end(None)).map_err(output)?;
                 Some(staged.keep(&place, StagedCopy { made, file, away: false }))
             }
-            None => self.bundle.as_ref().map(bundle_left),
+            None => self.bundle.as_ref().map(|bundle| told(&bundle.place, MadeOutput::default())),
         };
         staged.make_durable().map_err(output)?;
         let outputs = bundle.into_iter().chain(outputs).map(Some).collect();
@@ -114,18 +110,6 @@ impl DeliverPlan {
 
 fn output(error: io::Error) -> Failure {
     Failure::Output(error)
-}
-
-/// What the ledger keeps of a place at which nothing was made.
-fn nothing() -> MadeOutput {
-    MadeOutput {
-        inode: 0,
-        modified_ns: 0,
-        bytes: 0,
-        sha256: crate::files::sha256::Sha256::default(),
-        rows: 0,
-        account: None,
-    }
 }
 
 /// Stages the copies of one file, and adds it to the bundle; gives its outputs.
@@ -158,7 +142,7 @@ fn one(
     let made = places.iter().zip(&item.copies).map(|(place, copy)| {
         let staged_copy = place.as_ref().and_then(|place| Some((place, copies.next()?)));
         let made = staged_copy.map(|(place, one)| staged.keep(place, one));
-        told(copy, made.unwrap_or_else(nothing))
+        told(copy, made.unwrap_or_default())
     });
     Ok(made.collect())
 }
@@ -173,10 +157,4 @@ fn told(copy: &CopyPlan, mut made: MadeOutput) -> MadeOutput {
         made.account = Some(json.to_string());
     }
     made
-}
-
-/// What is told of an archive that was not made.
-fn bundle_left(bundle: &BundlePlan) -> MadeOutput {
-    let note = bundle.left.map(|why| serde_json::json!({ "note": format!("left: {why}") }));
-    MadeOutput { account: note.map(|note| note.to_string()), ..nothing() }
 }

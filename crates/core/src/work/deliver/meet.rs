@@ -159,8 +159,8 @@ fn free(reach: &Reach, path: &Path, taken: &Taken) -> Result<PathBuf, Unmet> {
 }
 
 impl CopyPlan {
-    /// It as an output of the entry with this number in its batch.
-    pub fn planned(&self, of: usize) -> PlannedOutput {
+    /// It as an output: of the entry with this number in its batch, or of all of them.
+    pub fn planned(&self, role: OutputRole, of: Option<usize>) -> PlannedOutput {
         let folder = self.path.parent().unwrap_or(Path::new("/")).to_owned();
         PlannedOutput {
             path: self.path.display().to_string(),
@@ -168,8 +168,8 @@ impl CopyPlan {
             mode: self.mode,
             base_bytes: 0,
             base_sha256: None,
-            role: OutputRole::Copy,
-            of: Some(of),
+            role,
+            of,
         }
     }
 }

@@ -60,6 +60,12 @@ impl Work for Deliver {
         if self.0.bundle.is_some() { usize::MAX } else { TOGETHER }
     }
 
+    fn may_leave(&self) -> bool {
+        let bundle = self.0.bundle.iter().map(|one| one.exists);
+        let all = self.0.to.iter().map(|one| one.exists).chain(bundle);
+        all.into_iter().any(|exists| exists == FileExists::Leave)
+    }
+
     fn needs_batch(&self) -> Option<&'static str> {
         let words = "`bundle` makes one archive of each batch; say which files are one with [gate.NAME.batch], such as when = { idle = \"1m\" } in it";
         self.0.bundle.is_some().then_some(words)

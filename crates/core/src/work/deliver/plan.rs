@@ -3,11 +3,10 @@
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
-use crate::ledger::requests::{OutputAt, PlannedOutput};
-use crate::ledger::words::{OutputMode, OutputRole};
+use crate::ledger::requests::PlannedOutput;
+use crate::ledger::words::OutputRole;
 use crate::words;
 use crate::work::batch::{Batch, BatchEntry};
-use crate::work::deliver::bundle::BundleKind;
 use crate::work::deliver::carry_out::{BundlePlan, DeliverPlan, Item};
 use crate::work::deliver::config::{BundleConfig, DeliverConfig};
 use crate::work::deliver::meet::{Content, Taken, Unmet, meet};
@@ -27,7 +26,11 @@ pub(crate) fn plan_batch(
     };
     let doing = match &bundle {
         Some(bundle) => {
-            format!("bundling {} into {}", words::files(batch.members.len()), bundle.path.display())
+            format!(
+                "bundling {} into {}",
+                words::files(batch.members.len()),
+                bundle.place.path.display()
+            )
         }
         None => format!("delivering {}", words::files(batch.members.len())),
     };
@@ -47,9 +50,10 @@ pub(crate) fn plan_batch(
         };
         verdicts.push((member, verdict));
     }
-    let mut outputs: Vec<PlannedOutput> = bundle.iter().map(BundlePlan::planned).collect();
+    let mut outputs: Vec<PlannedOutput> =
+        bundle.iter().map(|bundle| bundle.place.planned(OutputRole::Bundle, None)).collect();
     for (number, item) in items.iter().enumerate() {
-        outputs.extend(item.copies.iter().map(|copy| copy.planned(number)));
+        outputs.extend(item.copies.iter().map(|copy| copy.planned(OutputRole::Copy, Some(number))));
     }
     let work = Box::new(DeliverPlan { bundle, items });
     Ok(WorkPlan { verdicts, outputs, program: None, foreign: None, doing, work })
@@ -139,32 +143,12 @@ fn plan_bundle(config: &BundleConfig, path: &Path, env: &Env<'_>) -> Result<Bund
     // Its bytes are not known before it is made: nothing can be the same.
     let never = Content { bytes: u64::MAX, sha256: crate::files::sha256::Sha256::default() };
     match meet(env.reach, path, config.exists, None, never, &mut Taken::default()) {
-        Ok(met) if met.left.is_some() => Ok(BundlePlan::left(met.path, config.kind)),
-        Ok(met) => Ok(BundlePlan { path: met.path, mode: met.mode, kind: config.kind, left: None }),
+        Ok(place) => Ok(BundlePlan { place, kind: config.kind }),
         Err(Unmet::Hold(_)) if config.exists == FileExists::Fail => Err(Blocked::Hold(format!(
             "the archive `{}` is there already; move it away, or say exists = \"replace\", \"number\" or \"leave\" in `bundle`",
             path.display()
         ))),
         Err(Unmet::Hold(why)) => Err(Blocked::Hold(why)),
         Err(Unmet::Place(why)) => Err(Blocked::Output(why)),
-    }
-}
-
-impl BundlePlan {
-    fn left(path: PathBuf, kind: BundleKind) -> Self {
-        BundlePlan { path, mode: OutputMode::Leave, kind, left: Some("something is there") }
-    }
-
-    fn planned(&self) -> PlannedOutput {
-        let folder = self.path.parent().unwrap_or(Path::new("/")).to_owned();
-        PlannedOutput {
-            path: self.path.display().to_string(),
-            at: if self.left.is_some() { OutputAt::There } else { OutputAt::Staged(folder) },
-            mode: self.mode,
-            base_bytes: 0,
-            base_sha256: None,
-            role: OutputRole::Bundle,
-            of: None,
-        }
     }
 }

@@ -15,7 +15,6 @@ use std::time::Duration;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 
 use crate::fault::at;
-use crate::files::sha256::Sha256;
 use crate::files::version::Version;
 use crate::ledger::pending::OpenClaim;
 use crate::ledger::requests::{Claimed, MadeOutput, OutputAt, PlannedOutput};
@@ -237,14 +236,7 @@ fn sent(to: &str) -> PlannedOutput {
 
 /// What the ledger keeps of a file that was sent.
 fn copied(bytes: u64) -> MadeOutput {
-    MadeOutput {
-        inode: 0,
-        modified_ns: 0,
-        bytes,
-        sha256: Sha256::default(),
-        rows: 0,
-        account: None,
-    }
+    MadeOutput { bytes, ..MadeOutput::default() }
 }
 
 /// A file with its receiver.

@@ -223,13 +223,6 @@ impl Archive {
             "bytes_in": self.filing.version.bytes,
             "bytes_out": unpacked.bytes,
         });
-        MadeOutput {
-            inode: 0,
-            modified_ns: 0,
-            bytes: 0,
-            sha256: crate::files::sha256::Sha256::default(),
-            rows: 0,
-            account: Some(account.to_string()),
-        }
+        MadeOutput { account: Some(account.to_string()), ..MadeOutput::default() }
     }
 }

@@ -26,6 +26,7 @@ use crate::pattern::template::Template;
 use crate::settings::reader::Section;
 use crate::work::batch::Batch;
 use crate::work::env::Env;
+use crate::work::exists::FileExists;
 use crate::work::retry::Retry;
 use crate::work::seam::{
     Blocked, Drive, ReadContext, Work, WorkFindings, WorkPlace, WorkPlan, WorkView, Worker,
@@ -60,6 +61,10 @@ impl Work for Unpack {
 
     fn drive(&self) -> Drive {
         Drive::Each
+    }
+
+    fn may_leave(&self) -> bool {
+        self.config.exists == FileExists::Leave
     }
 
     fn retry(&self) -> Retry {

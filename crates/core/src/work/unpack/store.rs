@@ -237,14 +237,7 @@ impl Store for Nowhere<'_> {
         } else {
             (copy(reader, &mut sum)?, None)
         };
-        let made = MadeOutput {
-            inode: 0,
-            modified_ns: 0,
-            bytes,
-            sha256: sum.finish(),
-            rows: 0,
-            account: None,
-        };
+        let made = MadeOutput { bytes, sha256: sum.finish(), ..MadeOutput::default() };
         let (parts, mode) = self.there.meet(parts, &made, replaces).map_err(KeepError::Refused)?;
         if let Some(file) = file {
             self.scratch.insert(parts.clone(), file);
