@@ -1440,7 +1440,7 @@ export interface components {
       set_aside: number;
     };
     /** @enum {string} */
-    OutputMode: "create" | "append" | "replace" | "number" | "update" | "leave" | "add" | "upsert";
+    OutputMode: "create" | "append" | "replace" | "number" | "update" | "in place" | "leave" | "add" | "upsert";
     /** @description What one batch wrote into an output. */
     OutputPart: components["schemas"]["Output"] & {
       /**
@@ -1457,7 +1457,8 @@ export interface components {
       gate: string;
     };
     /** @enum {string} */
-    OutputRole: "rows" | "set aside" | "account" | "all" | "load" | "copy" | "bundle" | "unpacked" | "member";
+    OutputRole:
+      "rows" | "set aside" | "account" | "all" | "load" | "copy" | "bundle" | "unpacked" | "member" | "edited";
     /** @description One page of entries, newest first. */
     Page: {
       /** @description The entries. */
@@ -1941,7 +1942,7 @@ export interface components {
      */
     Will: "work" | "file" | "repeat" | "pass over" | "hold" | "wait";
     /** @enum {string} */
-    WorkKind: "none" | "merge" | "load" | "run" | "unpack" | "deliver" | "send" | "offer";
+    WorkKind: "none" | "merge" | "load" | "run" | "unpack" | "deliver" | "edit" | "send" | "offer";
     /**
      * @description How a worker ended.
      * @enum {string}

@@ -7,7 +7,7 @@
 //! passed to stderr.
 
 /// Points of the protocol, in its order.
-pub const POINTS: [&str; 38] = [
+pub const POINTS: [&str; 40] = [
     "enter.read",
     "enter.sync",
     "ledger.commit",
@@ -31,6 +31,8 @@ pub const POINTS: [&str; 38] = [
     "publish.folder",
     "publish.create",
     "publish.replace",
+    "publish.exchange",
+    "publish.exchanged",
     "publish.append",
     "publish.write",
     "publish.sync",

@@ -15,17 +15,17 @@ pub const MOST_COLUMNS: usize = 16_384;
 /// Bytes of one cell, or of one tag, of a workbook.
 const MOST_CELL: usize = 4 << 20;
 /// Bytes of a part of a workbook that is held in memory, unpacked.
-const MOST_HELD: u64 = 256 << 20;
+pub(crate) const MOST_HELD: u64 = 256 << 20;
 /// Bytes of a part of a workbook that is streamed, unpacked.
-const MOST_STREAMED: u64 = 16 << 30;
+pub(crate) const MOST_STREAMED: u64 = 16 << 30;
 /// Parts of a workbook.
-const MOST_PARTS: usize = 20_000;
+pub(crate) const MOST_PARTS: usize = 20_000;
 /// Cells of a sheet that is held in memory.
 const MOST_CELLS: u64 = 8_000_000;
 
 /// A reader that ends with an error when more comes than it may, or when no tag begins
 /// for too long: a cell of half a gigabyte would be held whole.
-struct Bounded<R> {
+pub(crate) struct Bounded<R> {
     input: R,
     left: u64,
     since_tag: usize,
@@ -58,6 +58,11 @@ impl<R: Read> Read for Bounded<R> {
 }
 
 impl<R> Bounded<R> {
+    /// Lets so many bytes through.
+    pub(crate) fn new(input: R, left: u64) -> Self {
+        Bounded { input, left, since_tag: 0 }
+    }
+
     fn check(&self, gap: usize) -> io::Result<()> {
         if gap > MOST_CELL {
             return Err(too_much(format!(
@@ -116,7 +121,7 @@ pub(crate) fn check_package(file: impl Read + Seek) -> Result<bool, Fault> {
             return Err(Fault::Protected);
         }
         let left = if streamed { MOST_STREAMED } else { MOST_HELD };
-        let mut bounded = Bounded { input: part, left, since_tag: 0 };
+        let mut bounded = Bounded::new(part, left);
         let read = if name == "content.xml" {
             count_cells(bounded).map(|found| unknown |= found)
         } else {
@@ -315,10 +320,10 @@ mod tests {
     #[test]
     fn a_cell_without_end_is_not_read_to_its_end() {
         let text = format!("<t>{}</t>", " ".repeat(MOST_CELL + 100_000));
-        let mut bounded = Bounded { input: text.as_bytes(), left: u64::MAX, since_tag: 0 };
+        let mut bounded = Bounded::new(text.as_bytes(), u64::MAX);
         let error = io::copy(&mut bounded, &mut io::sink()).unwrap_err().to_string();
         assert!(error.contains("a cell has more than 4 MiB"), "{error}");
-        let mut bounded = Bounded { input: &b"<t>12345</t>"[..], left: 5, since_tag: 0 };
+        let mut bounded = Bounded::new(&b"<t>12345</t>"[..], 5);
         assert!(io::copy(&mut bounded, &mut io::sink()).is_err());
     }
 

@@ -9,6 +9,7 @@
 //! * [`merge`] unites tables by column name, and accounts for every row.
 //! * [`mod@write`] writes delimited text, JSON Lines, workbooks and Parquet.
 //! * [`sample`] tells what is in a file.
+//! * [`edit`] sets cells of workbooks and words of texts.
 
 mod budget;
 pub mod cell;
@@ -16,6 +17,7 @@ mod container;
 mod decode;
 pub mod delimited;
 pub mod dialect;
+pub mod edit;
 pub mod fault;
 pub mod kind;
 pub mod layout;

@@ -54,6 +54,69 @@ pub struct Deliver {
     pub json: bool,
 }
 
+/// As what a value is set.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum CellType {
+    /// As what it looks like
+    Guess,
+    Text,
+    Number,
+    Date,
+    Boolean,
+    Formula,
+}
+
+/// How lines end.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum LineEnds {
+    Lf,
+    Crlf,
+}
+
+/// `edit`.
+#[derive(Debug, Args)]
+pub struct Edit {
+    /// Files, and folders of which all files are taken
+    #[arg(required = true, value_name = "FILE|FOLDER")]
+    pub sources: Vec<PathBuf>,
+    /// Set a cell of workbooks: 'SHEET!CELL=VALUE'; the sheet's name, its number, or *; several times
+    #[arg(long, value_name = "CELL=VALUE")]
+    pub set: Vec<String>,
+    /// As what the values are set
+    #[arg(long = "type", value_enum, default_value_t = CellType::Guess)]
+    pub as_type: CellType,
+    /// Replace words of texts; several times
+    #[arg(long, num_args = 2, value_names = ["FIND", "WITH"])]
+    pub replace: Vec<String>,
+    /// What is to be replaced is a regular expression; $1 is its first group
+    #[arg(long)]
+    pub regex: bool,
+    /// How the lines of texts end
+    #[arg(long, value_enum)]
+    pub line_end: Option<LineEnds>,
+    /// Where each comes: a folder, or a path with `<name>` or `<stem>`
+    #[arg(long, short, value_name = "TEMPLATE", conflicts_with = "in_place")]
+    pub output: Option<String>,
+    /// Each takes the place of its file
+    #[arg(long)]
+    pub in_place: bool,
+    /// What is done when something is there
+    #[arg(long, value_enum, default_value_t = IfFileThere::Fail)]
+    pub exists: IfFileThere,
+    /// Only files of folders that match; its fields can be used in values and names
+    #[arg(long, value_name = "PATTERN")]
+    pub take: Option<String>,
+    /// Look into the folders below too
+    #[arg(long)]
+    pub subfolders: bool,
+    /// Tell what would be done, and do nothing
+    #[arg(long)]
+    pub rehearse: bool,
+    /// Print what was edited as JSON
+    #[arg(long)]
+    pub json: bool,
+}
+
 /// `unpack`.
 #[derive(Debug, Args)]
 pub struct Unpack {

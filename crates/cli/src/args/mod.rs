@@ -12,7 +12,7 @@ use std::path::PathBuf;
 
 use clap::{Args as ClapArgs, Parser, Subcommand};
 
-pub use files::{Clear, Compress, Deliver, IfFileThere, Removed, Unpack};
+pub use files::{CellType, Clear, Compress, Deliver, Edit, IfFileThere, LineEnds, Removed, Unpack};
 pub use gates::{Check, FileOrder, Files, GateNames, Gates, Init, Pass, Rehearse, Why};
 pub use keeping::{Backup, Restore, Trim, Verify};
 pub use ledger::{Entry, EntryOrder, Events, Filter, Ledger, LedgerDoing, TimeOf};
@@ -158,6 +158,17 @@ Examples:
   vadegate deliver *.txt --to 'packed/<stem>.gz' --compress gzip --exists replace
   vadegate deliver drops/charts --to 'by-harbour/<harbour>' --take '<harbour>_*.png' --rehearse")]
     Deliver(Deliver),
+    /// Set cells of workbooks, or words of texts
+    #[command(after_help = "\
+The same engine as a gate's, without service or ledger. Everything else in a workbook stays
+as it is, byte for byte. With -o the files themselves are left as they are.
+
+Examples:
+  vadegate edit covers -o stamped --set 'Cover!B2=<now:%F>' --set '*!Z1=checked'
+  vadegate edit cover.xlsx --in-place --set '1!C4==SUM(A1:A9)' --type formula
+  vadegate edit drops/notes -o mended --replace 'Ullin bay' 'Ullin Bay' --line-end lf
+  vadegate edit levels.txt -o out --regex --replace '(\\d+) cm' '$1 m' --rehearse")]
+    Edit(Edit),
     /// Tell what is in a file: format, columns, types, first rows
     #[command(after_help = "\
 Examples:

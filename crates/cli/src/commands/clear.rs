@@ -31,7 +31,7 @@ pub fn clear(config: Config, args: &Clear) -> Result<ExitCode, Failure> {
     if !would.removed.is_empty() && !args.yes {
         let files = show::counted(would.removed.len() as u64, "file", "files");
         let verb = if would.removed[0].moved_to.is_some() { "Move" } else { "Remove" };
-        confirm(&format!("{verb} {files}?"))?;
+        confirm(&format!("{verb} {files}?"), "--yes")?;
     }
     order.rehearse = false;
     let done = doer.clear(&order)?;

@@ -1,16 +1,16 @@
 //! `deliver`: copies of files to one place or several, without a gate.
 
 use std::process::ExitCode;
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::time::Duration;
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
 
 use serde_json::json;
 use vadegate_core::pattern::Pattern;
-use vadegate_core::work::deliver::by_hand::{Done, HandCopy, HandDeliver, HandDeliverPlan};
+use vadegate_core::work::deliver::by_hand::{Done, HandCopy, HandDeliver};
 use vadegate_core::work::deliver::{Compression, FileExists};
-use vadegate_core::work::hand::{HandError, HandSources};
+use vadegate_core::work::hand::HandSources;
 
-use super::keeping::bar;
+use super::keeping::with_bar;
 use super::merge::{TOLD, as_json_left_out, tell_left_out};
 use crate::args::{Compress, Deliver, IfFileThere};
 use crate::failure::{FAILED, Failure};
@@ -30,7 +30,11 @@ pub fn deliver(args: &Deliver) -> Result<ExitCode, Failure> {
         }),
     };
     let mut plan = order.plan().map_err(|error| Failure::Failed(error.to_string()))?;
-    let copies = if args.rehearse { Ok(plan.copies()) } else { with_bar(&mut plan) };
+    let (read, bytes) = (Arc::clone(&plan.read), plan.bytes);
+    let copies = match args.rehearse {
+        true => Ok(plan.copies()),
+        false => with_bar("delivering", bytes, &read, || plan.deliver(&AtomicBool::new(false))),
+    };
     let copies = copies.map_err(|error| Failure::Failed(error.to_string()))?;
     if args.json {
         let left_out = as_json_left_out(&plan.left_out);
@@ -50,28 +54,6 @@ pub fn exists(wanted: IfFileThere) -> FileExists {
         IfFileThere::Number => FileExists::Number,
         IfFileThere::Leave => FileExists::Leave,
     }
-}
-
-/// Delivers while a bar shows how much was read.
-fn with_bar(plan: &mut HandDeliverPlan) -> Result<Vec<HandCopy>, HandError> {
-    let bar = bar("delivering");
-    bar.set_length(plan.bytes);
-    let read = std::sync::Arc::clone(&plan.read);
-    let (stopping, over) = (AtomicBool::new(false), AtomicBool::new(false));
-    let made = std::thread::scope(|scope| {
-        let shower = scope.spawn(|| {
-            while !over.load(Ordering::Relaxed) {
-                bar.set_position(read.load(Ordering::Relaxed));
-                std::thread::park_timeout(Duration::from_millis(100));
-            }
-        });
-        let made = plan.deliver(&stopping);
-        over.store(true, Ordering::Relaxed);
-        shower.thread().unpark();
-        made
-    });
-    bar.finish_and_clear();
-    made
 }
 
 fn word(done: Done) -> &'static str {

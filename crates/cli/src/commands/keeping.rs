@@ -1,6 +1,8 @@
 //! `verify`, `backup`, `restore` and `trim`: keeping the ledger.
 
 use std::process::ExitCode;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::time::Duration;
 
 use indicatif::{ProgressBar, ProgressStyle};
 use serde::Serialize;
@@ -23,6 +25,32 @@ struct Report {
     #[serde(flatten)]
     verified: Verified,
     found: Vec<Difference>,
+}
+
+/// Does something while a bar shows how many of `length` bytes were read.
+pub fn with_bar<T>(
+    doing: &'static str,
+    length: u64,
+    read: &AtomicU64,
+    work: impl FnOnce() -> T,
+) -> T {
+    let bar = bar(doing);
+    bar.set_length(length);
+    let over = AtomicBool::new(false);
+    let done = std::thread::scope(|scope| {
+        let shower = scope.spawn(|| {
+            while !over.load(Ordering::Relaxed) {
+                bar.set_position(read.load(Ordering::Relaxed));
+                std::thread::park_timeout(Duration::from_millis(100));
+            }
+        });
+        let done = work();
+        over.store(true, Ordering::Relaxed);
+        shower.thread().unpark();
+        done
+    });
+    bar.finish_and_clear();
+    done
 }
 
 /// A bar on stderr, where that is a terminal.
@@ -151,11 +179,14 @@ pub fn trim(config: Config, args: &Trim) -> Result<(), Failure> {
         return show::line("No entry is so old.");
     }
     if !args.yes {
-        confirm(&format!(
-            "Trim the details of {} entries whose life ended before {}?",
-            show::grouped(would),
-            show::time(before, &zone)
-        ))?;
+        confirm(
+            &format!(
+                "Trim the details of {} entries whose life ended before {}?",
+                show::grouped(would),
+                show::time(before, &zone)
+            ),
+            "--yes",
+        )?;
     }
     let trimmed = doer.trim(&TrimOrder { before, rehearse: false })?.trimmed;
     show::line(&format!(

@@ -3,6 +3,7 @@
 mod check;
 mod clear;
 mod deliver;
+mod edit;
 mod entry;
 mod events;
 mod export;
@@ -54,10 +55,7 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
         },
         Command::Init(init) => done(init::init(&file, &init)),
         Command::Gates(gates) => done(gates::gates(&client()?, &gates)),
-        Command::Files(files) => {
-            let config = config()?;
-            done(files::files(config, &files))
-        }
+        Command::Files(files) => done(files::files(config()?, &files)),
         Command::Why(why) => done(why::why(&client()?, &why)),
         Command::Rehearse(args) => done(rehearse::rehearse(&client()?, &args)),
         Command::Pass(pass) => {
@@ -69,6 +67,7 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
         Command::Resume(names) => done(gates::set_paused(config()?, &names, false)),
         Command::Merge(args) => merge::merge(&args),
         Command::Deliver(args) => deliver::deliver(&args),
+        Command::Edit(args) => edit::edit(&args),
         Command::Unpack(args) => unpack::unpack(&args),
         Command::Sample(args) => done(sample::sample(&args)),
         Command::Ledger(ledger) => {

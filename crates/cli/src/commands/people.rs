@@ -79,7 +79,7 @@ fn to_entries(
         tell(&would, action, true)?;
     }
     if !would.done.is_empty() && !sure {
-        confirm(&format!("{} {}?", verb(action), counted(would.done.len())))?;
+        confirm(&format!("{} {}?", verb(action), counted(would.done.len())), "--yes")?;
     }
     let done = if would.done.is_empty() {
         would
@@ -109,7 +109,7 @@ pub fn adopt(config: Config, args: &Adopt) -> Result<ExitCode, Failure> {
     }
     if !would.adopted.is_empty() && !args.by.yes {
         let files = show::counted(would.adopted.len() as u64, "file", "files");
-        confirm(&format!("Enter {files} of gate `{}` as already worked?", args.gate))?;
+        confirm(&format!("Enter {files} of gate `{}` as already worked?", args.gate), "--yes")?;
     }
     let adoption = if would.adopted.is_empty() {
         would
@@ -221,9 +221,9 @@ fn counted(count: usize) -> String {
 }
 
 /// Asks on the terminal; without one nobody can answer.
-pub fn confirm(question: &str) -> Result<(), Failure> {
+pub fn confirm(question: &str, instead: &str) -> Result<(), Failure> {
     if !io::stdin().is_terminal() {
-        return Err(Failure::Wrong(format!("{question} Nobody can answer here; say --yes")));
+        return Err(Failure::Wrong(format!("{question} Nobody can answer here; say {instead}")));
     }
     eprint!("{question} [y/N] ");
     io::stderr().flush()?;

@@ -284,14 +284,24 @@ impl Feeder {
         let harbour = HARBOURS[self.random.random_range(0..HARBOURS.len())];
         let text = coast::manifest(harbour, self.number, fault, &mut self.random);
         let name = format!("manifest_{harbour}_{}.txt", self.number);
-        drop_file(&self.drops.join("manifests").join(name), text.as_bytes())
+        drop_file(&self.drops.join("manifests").join(name), text.as_bytes())?;
+        // Every other manifest has a cover sheet.
+        if !self.number.is_multiple_of(2) {
+            return Ok(());
+        }
+        let cover = soundings::cover(harbour, self.number, 3 + self.number % 17)?;
+        let name = format!("cover_{harbour}_{}.xlsx", self.number);
+        drop_file(&self.drops.join("cover-sheets").join(name), &cover)
     }
 
     fn picture(&mut self) -> io::Result<()> {
         let place = STATIONS[self.random.random_range(0..STATIONS.len())].id;
         let picture = pictures::sea_state(&mut self.random);
         let at = self.moment();
-        self.drop_picture(place, at, &picture)
+        self.drop_picture(place, at, &picture)?;
+        // Somebody had a quick look at it, and left that behind.
+        let glance = format!("glance_{place}_{}.png", at.strftime("%Y%m%dT%H%M%S"));
+        drop_file(&self.drops.join("scratch").join(glance), &picture)
     }
 
     fn drop_picture(&self, place: &str, at: DateTime, picture: &[u8]) -> io::Result<()> {

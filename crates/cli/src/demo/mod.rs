@@ -55,10 +55,18 @@ fn make(folder: &Path) -> Result<(), Failure> {
         Failure::Failed(format!("the demo's folder `{}` cannot be made: {error}", folder.display()))
     };
     let write = || -> std::io::Result<()> {
-        for part in ["manifests", "sea-state", "soundings", "waves", "buoys", "charts"]
-            .map(|at| format!("drops/{at}"))
-        {
-            std::fs::create_dir_all(folder.join(part))?;
+        let drops = [
+            "manifests",
+            "sea-state",
+            "soundings",
+            "waves",
+            "buoys",
+            "charts",
+            "cover-sheets",
+            "scratch",
+        ];
+        for drop in drops {
+            std::fs::create_dir_all(folder.join("drops").join(drop))?;
         }
         std::fs::create_dir_all(folder.join("bin"))?;
         for station in coast::STATIONS {

@@ -53,6 +53,27 @@ pub fn workbook(year: i16, month: i8, random: &mut ChaCha8Rng) -> io::Result<Vec
     Ok(bytes.take())
 }
 
+/// The cover sheet of a manifest, whose stamp is still missing.
+pub fn cover(harbour: &str, number: u32, crates: u32) -> io::Result<Vec<u8>> {
+    let heads = ["Manifest", "Value"].map(|name| Head { name: name.into(), kind: Kind::Text });
+    let mut bytes = Bytes::default();
+    let writing = Writing::by_name("cover.xlsx").ok_or(io::ErrorKind::Unsupported)?;
+    let mut sink = begin(Box::new(bytes.clone()), &writing, &heads, true)?;
+    let rows = [
+        ("Harbour", harbour.to_owned()),
+        ("Number", number.to_string()),
+        ("Crates", crates.to_string()),
+        ("Stamped on", String::new()),
+        ("Known as", String::new()),
+    ];
+    for ((name, value), line) in rows.into_iter().zip(1..) {
+        let value = if value.is_empty() { Cell::Nothing } else { Cell::Text(value.into()) };
+        sink.row(&[Cell::Text(name.into()), value], line)?;
+    }
+    sink.finish()?;
+    Ok(bytes.take())
+}
+
 /// Bytes that are kept when their writer is gone.
 #[derive(Clone, Default)]
 struct Bytes(std::sync::Arc<std::sync::Mutex<Vec<u8>>>);

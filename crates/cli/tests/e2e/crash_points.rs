@@ -208,6 +208,7 @@ fn all_points_are_walked_through() {
         include_str!("crash_points.rs"),
         include_str!("sends.rs"),
         include_str!("delivers.rs"),
+        include_str!("edits.rs"),
         include_str!("lineage.rs"),
         include_str!("clears.rs")
     );

@@ -88,10 +88,11 @@ fn the_demo_shows_every_kind_of_arrival() {
             && count(&gates, "buoys", "filed") > 1
             && count(&gates, "buoys", "held") > 0
             && count(&gates, "charts", "filed") > 4
+            && count(&gates, "cover-sheets", "filed") > 1
             && repeats.as_array().unwrap().len() > 1;
         all.then_some(gates)
     });
-    assert_eq!(gates.as_array().unwrap().len(), 7);
+    assert_eq!(gates.as_array().unwrap().len(), 8);
 
     // Six rows of every hour of each buoy are in the table, or set aside.
     let waves = demo.json("ledger --gate waves --state filed --limit 1000");
@@ -109,6 +110,13 @@ fn the_demo_shows_every_kind_of_arrival() {
     let held = demo.json("ledger --gate buoys --state held");
     assert!(held.to_string().contains("climbs out of the folder"), "{held}");
     assert!(demo.folder().join("outbox/harbours/ullin-bay").is_dir());
+
+    // Each cover sheet has its stamp, and says by which entry.
+    let cover = demo.json("ledger --gate cover-sheets --state filed --limit 1");
+    let id = cover[0]["id"].to_string();
+    let made = &demo.json(&format!("entry {id}"))["worked_in"]["outputs"][0];
+    assert_eq!((&made["role"], &made["note"]), (&"edited".into(), &"2 cells set".into()));
+    assert_eq!(made["figures"]["cells"][1]["value"], format!("entry {id}"));
 
     // The misnamed file is left, and it is said what it lacks.
     let left = demo.json("files tide --verdict leave");

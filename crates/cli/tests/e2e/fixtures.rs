@@ -107,6 +107,12 @@ fn unpacked(coast: &TestHome) -> Vec<String> {
     seen.map(|path| format!("{path}: {}", coast.read(&path))).collect()
 }
 
+/// As the fixtures of `edit` have it, of which the second edits in place.
+fn edited(content: &str) -> String {
+    let (header, rows) = content.split_once('\n').unwrap();
+    format!("{header}\n{}", rows.replace(',', ";"))
+}
+
 /// A fixture of each work.
 pub const FIXTURES: &[Fixture] = &[
     Fixture {
@@ -170,6 +176,36 @@ pub const FIXTURES: &[Fixture] = &[
             let stem = name.trim_end_matches(".csv");
             vec![format!("packed/{stem}.gz: {content}"), format!("plain/{name}: {content}")]
         },
+    },
+    Fixture {
+        kind: WorkKind::Edit,
+        section: "into = \"out/<name>\"\nmissing = \"hold\"\n\
+                  replace = [{ find = '(\\d),(\\d+)', with = '$1;$2', regex = true }]",
+        outside: &[("out/<name>", "/elsewhere/<name>")],
+        elsewhere: None,
+        may_hold: false,
+        pulled: false,
+        refuses: Some("is not in it"),
+        wraps: as_it_is,
+        made: unpacked,
+        expected: |name, content| vec![format!("out/{name}: {}", edited(content))],
+    },
+    Fixture {
+        kind: WorkKind::Edit,
+        section: "missing = \"hold\"\n\
+                  replace = [{ find = '(\\d),(\\d+)', with = '$1;$2', regex = true }]",
+        outside: &[],
+        elsewhere: None,
+        may_hold: false,
+        pulled: false,
+        refuses: Some("is not in it"),
+        wraps: as_it_is,
+        made: |coast| {
+            let seen = coast.files("drops").into_iter().filter(|path| !path.contains("/."));
+            let all = seen.map(|path| format!("{path}: {}", coast.read(&path)));
+            all.filter(|one| one.contains(';')).collect()
+        },
+        expected: |name, content| vec![format!("drops/{name}: {}", edited(content))],
     },
     Fixture {
         kind: WorkKind::Run,

@@ -43,6 +43,7 @@ mod crash_points;
 mod databases;
 mod delivers;
 mod demo;
+mod edits;
 mod faults;
 mod figures;
 mod fixtures;

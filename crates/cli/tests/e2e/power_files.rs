@@ -17,7 +17,8 @@ use crate::support::{TestHome, text};
 /// Cuts in a test; `VADEGATE_CUTS` says how many there are in the long form.
 const CUTS: u64 = 4;
 
-/// Gates of which everything lies on the disk: one unpacks, one delivers to two places.
+/// Gates of which everything lies on the disk: one unpacks, one delivers to two places, one
+/// edits in place.
 fn coast() -> Option<(TestHome, Disk)> {
     let coast = TestHome::new("");
     let config = "[service]\nlisten = \"127.0.0.1:0\"\nroots = [\".\"]\nstate = \"disk/state\"\n\
@@ -26,14 +27,17 @@ fn coast() -> Option<(TestHome, Disk)> {
          unpack = { into = \"disk/out/<stem>\" }\n\
          [gate.charts]\ndrop = \"disk/drops/charts\"\nsettle = \"20ms\"\nsweep = \"200ms\"\n\
          archive = \"delete\"\n\
-         deliver = { to = [\"disk/first\", { into = \"disk/second\", compress = \"gzip\" }] }\n";
+         deliver = { to = [\"disk/first\", { into = \"disk/second\", compress = \"gzip\" }] }\n\
+         [gate.notes]\ndrop = \"disk/drops/notes\"\nsettle = \"20ms\"\nsweep = \"200ms\"\n\
+         archive = { into = \"disk/originals\" }\n\
+         edit = { replace = [{ find = \"\\n\", with = \"!\\n\" }] }\n";
     fs::write(coast.path("vadegate.toml"), config).unwrap();
     symlink("disk/state", coast.path("state")).unwrap();
     let Some(disk) = Disk::new(&coast) else {
         eprintln!("not tested: an ext4 cannot be made and mounted here");
         return None;
     };
-    for folder in ["drops/boxes", "drops/charts"] {
+    for folder in ["drops/boxes", "drops/charts", "drops/notes"] {
         coast.folder(&format!("disk/{folder}"));
     }
     Some((coast, disk))
@@ -60,9 +64,11 @@ fn feed(drops: &Path, round: u64, end: &AtomicBool) {
         }
         let box_path = drops.join(format!("boxes/{stem}.zip"));
         let chart = drops.join(format!("charts/{stem}.svg"));
+        let note = drops.join(format!("notes/{stem}.txt"));
         if end.load(Ordering::Relaxed)
             || supply(&box_path, zip_of(&members), true).is_err()
             || supply(&chart, member(&stem, 9), true).is_err()
+            || supply(&note, member(&stem, 8), true).is_err()
         {
             return;
         }
@@ -82,6 +88,13 @@ fn hold_against_places(coast: &TestHome, ended: bool) -> usize {
             continue;
         }
         filed += 1;
+        if entry["gate"] == "notes" {
+            let edited = read(format!("disk/drops/notes/{stem}.txt"));
+            assert_eq!(edited, member(&stem, 8).replace('\n', "!\n").as_bytes(), "{entry:#}");
+            let original = read(format!("disk/originals/{stem}.txt"));
+            assert_eq!(original, member(&stem, 8).as_bytes(), "{entry:#}");
+            continue;
+        }
         if entry["gate"] == "boxes" {
             for number in 0..3 {
                 let content = read(format!("disk/out/{stem}/below/{number}.csv"));
@@ -131,7 +144,10 @@ fn power_cuts_leave_no_archive_half_unpacked_and_no_file_delivered_in_part() {
     coast.wait("all that is left is worked", |coast| {
         let ended = ["filed", "gone"];
         entries(coast).iter().all(|entry| ended.contains(&text(entry, "state")))
-            && coast.files("disk/drops").iter().all(|file| file.ends_with(".under-way"))
+            && coast.files("disk/drops").iter().all(|file| {
+                let edited = || coast.read(file).contains("!\n");
+                file.ends_with(".under-way") || (file.contains("/notes/") && edited())
+            })
     });
     drop(service);
     let filed = hold_against_places(&coast, true);

@@ -162,10 +162,12 @@ impl Gate {
 
     /// Whether an output of its own may come to lie in a drop folder of its.
     pub fn may_make_in_drop(&self) -> bool {
-        self.outputs().iter().any(|template| {
-            let folder = template.fixed_folder();
-            self.has_in_drop(&folder) || self.drops.base().starts_with(&folder)
-        })
+        let in_place = self.work.as_ref().is_some_and(|work| work.edits_in_place());
+        in_place
+            || self.outputs().iter().any(|template| {
+                let folder = template.fixed_folder();
+                self.has_in_drop(&folder) || self.drops.base().starts_with(&folder)
+            })
     }
 
     /// Fields captured from names or folders that go into rows or names of outputs.

@@ -1,11 +1,12 @@
 //! A folder that is open, and names in it.
 
+use std::collections::BTreeMap;
 use std::ffi::{OsStr, OsString};
 use std::fs::File;
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use rustix::fs::{AtFlags, FileType, Mode, OFlags, RenameFlags, Stat};
 use rustix::io::Errno;
@@ -113,6 +114,29 @@ impl Folder {
             }
         }
         Ok(())
+    }
+
+    /// Whether two files in it can change their names at once. It is tried, once for each
+    /// file system.
+    pub fn can_exchange(self: &Arc<Self>) -> io::Result<bool> {
+        static KNOWN: Mutex<BTreeMap<u64, bool>> = Mutex::new(BTreeMap::new());
+        let (device, _) = self.key()?;
+        // Held while it is tried, so that two threads do not do it with the same names.
+        let mut known = KNOWN.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(known) = known.get(&device) {
+            return Ok(*known);
+        }
+        let name = |which: &str| {
+            let process = std::process::id();
+            OsString::from(format!(".vadegate-{process}-{which}.exchange"))
+        };
+        let (one, other) = (self.at(&name("a")), self.at(&name("b")));
+        let tried =
+            one.create(0o600).and_then(|_| other.create(0o600)).map(|_| one.exchange(&other));
+        one.remove().and_then(|()| other.remove())?;
+        let can = tried?.is_ok();
+        known.insert(device, can);
+        Ok(can)
     }
 
     /// Device and inode: which folder it is.
@@ -261,6 +285,13 @@ impl At {
         // A file system without that flag: a hard link never replaces either.
         rustix::fs::linkat(from_folder, &self.name, to_folder, &to.name, AtFlags::empty())?;
         self.remove()
+    }
+
+    /// Has two files change their names, at once.
+    pub fn exchange(&self, other: &At) -> io::Result<()> {
+        let (own, others) = (&self.folder.fd, &other.folder.fd);
+        let flags = RenameFlags::EXCHANGE;
+        Ok(rustix::fs::renameat_with(own, &self.name, others, &other.name, flags)?)
     }
 
     /// Renames over whatever file has the name.

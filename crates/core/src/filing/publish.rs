@@ -4,41 +4,18 @@
 use std::fs::{File, Permissions};
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::os::unix::fs::PermissionsExt;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::Arc;
 
 use crate::fault::at;
 use crate::files::at::At;
 use crate::files::roots::Reach;
-use crate::filing::folders::numbered;
+pub(crate) use crate::filing::create::PublishError;
+use crate::filing::create::{create, failed, inode_at, lost};
+use crate::filing::in_place::in_place;
 use crate::filing::moving::sum_of;
 use crate::ledger::requests::Unpublished;
 use crate::ledger::words::{OutputMode, OutputRole};
-
-/// Why an output cannot be published; it is tried again at the next pass.
-#[derive(Debug, thiserror::Error)]
-pub(crate) enum PublishError {
-    /// The output to append to is shorter than it was.
-    #[error("the output `{}` had {expected} bytes and now has {found}; put it back as it was, or move it away and `{}` will be started anew", path.display(), path.display())]
-    Shortened { path: PathBuf, expected: u64, found: u64 },
-    /// Somebody else appended to the output.
-    #[error("the output `{}` was changed by somebody else after its {expected} bytes; move it away and it will be started anew", path.display())]
-    Foreign { path: PathBuf, expected: u64 },
-    /// What it was made from is not what stands there any more.
-    #[error("the output `{}` was changed by somebody else since it was read; it is left as it is, and what was made of it is in `{}`", path.display(), staged.display())]
-    Changed { staged: PathBuf, path: PathBuf },
-    /// The staged file is gone, and does not stand in its place either.
-    #[error("the staged file `{}` for `{}` is gone", staged.display(), path.display())]
-    Lost { staged: PathBuf, path: PathBuf },
-    /// The file system refused.
-    #[error("the output `{}` cannot be published: {source}", path.display())]
-    Io { path: PathBuf, source: io::Error },
-}
-
-fn failed(place: &At) -> impl Fn(io::Error) -> PublishError {
-    let path = place.path();
-    move |source| PublishError::Io { path: path.clone(), source }
-}
 
 /// Brings an output into its place, and gives where it stands; its folder is to be made
 /// durable behind it.
@@ -54,6 +31,7 @@ pub(crate) fn place(reach: &Reach, output: &Unpublished) -> Result<At, PublishEr
         OutputMode::Append => append(output, &to, &staged),
         OutputMode::Replace => replace(output, &to, &staged),
         OutputMode::Update => update(output, &to, &staged),
+        OutputMode::InPlace => in_place(output, &to, &staged),
         _ => create(output, &to, &staged),
     }
 }
@@ -101,36 +79,6 @@ pub(crate) fn end_folder(reach: &Reach, output: &Unpublished) -> io::Result<()> 
 pub(crate) fn make_durable(place: &At) -> Result<(), PublishError> {
     let synced = place.folder().sync().and_then(|()| at("publish.published"));
     synced.map_err(failed(place))
-}
-
-fn inode_at(place: &At) -> Option<u64> {
-    place.version().ok().flatten().map(|version| version.inode)
-}
-
-fn lost(place: &At, staged: &At) -> PublishError {
-    PublishError::Lost { staged: staged.path(), path: place.path() }
-}
-
-fn create(output: &Unpublished, to: &At, staged: &At) -> Result<At, PublishError> {
-    let there = inode_at(staged).is_some();
-    let mut place = to.clone();
-    for number in 2..100_000 {
-        if inode_at(&place) == Some(output.inode) {
-            return Ok(place);
-        }
-        if there {
-            match at("publish.create").and_then(|()| staged.rename_over_nothing(&place)) {
-                Ok(()) => return Ok(place),
-                Err(error) if error.raw_os_error() == Some(libc::EEXIST) => {}
-                Err(source) => return Err(failed(&place)(source)),
-            }
-        } else if inode_at(&place).is_none() {
-            break;
-        }
-        let name = numbered(&to.path(), number);
-        place = to.folder().at(name.file_name().unwrap_or_default());
-    }
-    Err(lost(to, staged))
 }
 
 fn replace(output: &Unpublished, to: &At, staged: &At) -> Result<At, PublishError> {
@@ -244,6 +192,8 @@ fn begins_alike(file: &mut File, piece: &mut File, length: u64) -> io::Result<bo
 
 #[cfg(test)]
 mod tests {
+    use std::path::PathBuf;
+
     use super::*;
 
     fn publish(reach: &Reach, output: &Unpublished) -> Result<PathBuf, PublishError> {

@@ -8,6 +8,7 @@ use crate::ledger::requests::Unpublished;
 use crate::ledger::transitions::as_i64;
 use crate::ledger::words::{OutputMode, OutputRole};
 use rusqlite::{Connection, OptionalExtension};
+use std::path::PathBuf;
 
 /// What a batch wrote into an output that stands in its place.
 #[derive(Debug, Clone)]
@@ -146,6 +147,7 @@ impl Ledger {
     }
 
     /// Whether a path, or the file that lies there, is an output of the gate.
+    /// What took the place of a source is one only as long as it is as it was left.
     ///
     /// A file that was moved is known by its inode. Inodes are given again, to files of
     /// suppliers too: so only the newest output of its path counts, and only while the
@@ -160,7 +162,7 @@ impl Ledger {
             let by_path = || -> rusqlite::Result<bool> {
                 let mut select = reader.prepare_cached(
                     "SELECT EXISTS (SELECT 1 FROM output o JOIN batch b ON b.id = o.batch
-                     WHERE o.path = ? AND b.gate = ? AND o.mode <> 'leave')",
+                     WHERE o.path = ? AND b.gate = ? AND o.mode NOT IN ('leave', 'in place'))",
                 )?;
                 select.query_row([path, gate], |row| row.get(0))
             };
@@ -181,6 +183,26 @@ impl Ledger {
                 Ok(false)
             };
             by_path().and_then(|found| Ok(found || by_inode()?)).map_err(reading)
+        })
+    }
+
+    /// Where the file of an entry lies in whose place stands what was made of it by a batch;
+    /// none where nothing took its place.
+    pub(crate) fn replaced_in_place(
+        &self,
+        batch: i64,
+        entry: i64,
+    ) -> Result<Option<PathBuf>, LedgerError> {
+        self.read(|reader| {
+            reader
+                .prepare_cached(
+                    "SELECT staged FROM output WHERE batch = ? AND entry = ? AND mode = 'in place' AND base_sha256 IS NOT NULL",
+                )
+                .and_then(|mut select| {
+                    select.query_row([batch, entry], |row| row.get::<_, String>(0)).optional()
+                })
+                .map(|staged| staged.map(PathBuf::from))
+                .map_err(reading)
         })
     }
 

@@ -78,6 +78,8 @@ words! {
         Unpack = "unpack",
         /// Each is copied to one place or several.
         Deliver = "deliver",
+        /// Cells or words of each are set.
+        Edit = "edit",
         /// Each is sent to a receiver by HTTP.
         Send = "send",
         /// They are handed out to workers that ask.
@@ -118,6 +120,8 @@ words! {
         Unpacked = "unpacked",
         /// A file that was in an archive.
         Member = "member",
+        /// The file itself, with cells or words that were set.
+        Edited = "edited",
     }
 }
 
@@ -132,7 +136,8 @@ impl OutputRole {
             | OutputRole::Copy
             | OutputRole::Bundle
             | OutputRole::Unpacked
-            | OutputRole::Member => self.word(),
+            | OutputRole::Member
+            | OutputRole::Edited => self.word(),
             OutputRole::All => "output of all",
         }
     }
@@ -146,7 +151,10 @@ impl OutputRole {
 
     /// Whether it is made for somebody who takes it away.
     pub(crate) fn is_handed_over(self) -> bool {
-        matches!(self, OutputRole::Copy | OutputRole::Bundle | OutputRole::Member)
+        matches!(
+            self,
+            OutputRole::Copy | OutputRole::Bundle | OutputRole::Member | OutputRole::Edited
+        )
     }
 
     /// Whether rows of an entry stand in it that can be shown, and taken out again.
@@ -168,6 +176,8 @@ words! {
         Number = "number",
         /// It takes the place of the version that it was made from, and of no other.
         Update = "update",
+        /// It takes the place of the file of which it was made, in the drop folder.
+        InPlace = "in place",
         /// What is there stays, and nothing is made.
         Leave = "leave",
         /// Rows are added to those of the table.

@@ -13,6 +13,7 @@ use crate::files::at::At;
 use crate::files::roots::Reach;
 use crate::files::sha256::Sha256;
 use crate::files::version::{Kind, Version};
+use crate::pattern::natural::natural_order;
 use crate::pattern::template::Builtins;
 use crate::pattern::{Fields, Pattern};
 use crate::work::env::local;
@@ -137,7 +138,11 @@ impl HandSources {
         let problems = swept.map_err(|problem| HandError::Refused(problem.to_string()))?;
         match problems.first() {
             Some(problem) => Err(HandError::Refused(problem.to_string())),
-            None => Ok(files),
+            None => {
+                // A folder gives its names in any order.
+                files.sort_by(|(one, _), (other, _)| natural_order(one, other));
+                Ok(files)
+            }
         }
     }
 

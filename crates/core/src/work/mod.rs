@@ -7,10 +7,13 @@
 pub(crate) mod batch;
 pub(crate) mod deaths;
 pub mod deliver;
+pub mod edit;
 pub(crate) mod env;
 pub(crate) mod exists;
 pub mod hand;
+pub(crate) mod hand_staged;
 pub(crate) mod load;
+pub(crate) mod meet;
 pub mod merge;
 pub(crate) mod offer;
 pub(crate) mod outcome;
@@ -18,6 +21,7 @@ pub(crate) mod retry;
 pub(crate) mod run;
 pub(crate) mod seam;
 pub(crate) mod send;
+pub(crate) mod staged;
 pub(crate) mod tables;
 pub mod unpack;
 
@@ -38,6 +42,7 @@ pub(crate) const WORKS: &[Kind] = &[
     Kind { kind: WorkKind::Run, read: run::read, lost: nothing_lost },
     Kind { kind: WorkKind::Unpack, read: unpack::read, lost: nothing_lost },
     Kind { kind: WorkKind::Deliver, read: deliver::read, lost: nothing_lost },
+    Kind { kind: WorkKind::Edit, read: edit::read, lost: nothing_lost },
     Kind { kind: WorkKind::Send, read: send::read, lost: send::lost_place },
     Kind { kind: WorkKind::Offer, read: offer::read, lost: nothing_lost },
 ];

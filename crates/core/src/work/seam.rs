@@ -103,6 +103,16 @@ pub(crate) trait Work: Any + fmt::Debug + Send + Sync {
         false
     }
 
+    /// Whether what it makes takes the place of its file in the drop folder.
+    fn edits_in_place(&self) -> bool {
+        false
+    }
+
+    /// Whether a workbook that somebody has open is not complete for it.
+    fn minds_open_workbooks(&self) -> bool {
+        false
+    }
+
     /// How long is waited before it is tried again, and how often.
     fn retry(&self) -> Retry;
 

@@ -34,22 +34,25 @@ pub(crate) fn letters(column: u32) -> String {
     letters.iter().rev().collect()
 }
 
+/// A cell such as `B3`: its row and column, from 0.
+pub(crate) fn parse_cell(text: &str) -> Option<(u32, u32)> {
+    let digits = text.find(|c: char| c.is_ascii_digit())?;
+    let (column, row) = text.split_at(digits);
+    let mut number = 0u32;
+    for letter in column.chars() {
+        let value = u32::from(letter.to_ascii_uppercase()).checked_sub(u32::from('A'))?;
+        number = (value < 26).then(|| number.checked_mul(26)?.checked_add(value + 1))??;
+    }
+    Some((row.parse::<u32>().ok()?.checked_sub(1)?, number.checked_sub(1)?))
+}
+
 /// A range of a sheet, such as `B3:F200` or `B3:` for all that follows: first row and
 /// column, last row and column, from 0.
 pub fn parse_range(text: &str) -> Option<[u32; 4]> {
-    let place = |text: &str| -> Option<(u32, u32)> {
-        let digits = text.find(|c: char| c.is_ascii_digit())?;
-        let (column, row) = text.split_at(digits);
-        let mut number = 0u32;
-        for letter in column.chars() {
-            let value = u32::from(letter.to_ascii_uppercase()).checked_sub(u32::from('A'))?;
-            number = (value < 26).then(|| number.checked_mul(26)?.checked_add(value + 1))??;
-        }
-        Some((row.parse::<u32>().ok()?.checked_sub(1)?, number.checked_sub(1)?))
-    };
     let (first, last) = text.split_once(':')?;
-    let (row, column) = place(first)?;
-    let (last_row, last_column) = if last.is_empty() { (u32::MAX, u32::MAX) } else { place(last)? };
+    let (row, column) = parse_cell(first)?;
+    let (last_row, last_column) =
+        if last.is_empty() { (u32::MAX, u32::MAX) } else { parse_cell(last)? };
     (row <= last_row && column <= last_column).then_some([row, column, last_row, last_column])
 }
 

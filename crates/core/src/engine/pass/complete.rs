@@ -87,6 +87,13 @@ pub(crate) fn complete(
             return Complete::After(wait, format!("it must be {least} old, {to_go} to go"));
         }
     }
+    if gate.work.as_ref().is_some_and(|work| work.minds_open_workbooks())
+        && let Some(lock) = office_locks(&live.gate.drops.path_of(path))
+            .find(|lock| self::look(live, lock).is_some())
+    {
+        let name = lock.file_name().unwrap_or_default().to_string_lossy();
+        return Complete::Waits(format!("somebody has it open: `{name}` lies beside it"));
+    }
     let Some(companion) = gate.settle.companion() else { return Complete::Yes };
     let place = companion_of(live, companion, &live.gate.drops.path_of(path), fields);
     let name = place.file_name().unwrap_or_default().to_string_lossy().into_owned();
@@ -104,6 +111,13 @@ pub(crate) fn complete(
         }
         (_, None) => Complete::Waits(format!("it waits for the marker `{name}`")),
     }
+}
+
+/// The files that office programs keep beside a file that somebody has open.
+fn office_locks(file: &Path) -> impl Iterator<Item = PathBuf> {
+    let name = file.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    let folder = file.parent().unwrap_or(Path::new("/")).to_owned();
+    [format!("~${name}"), format!(".~lock.{name}#")].into_iter().map(move |name| folder.join(name))
 }
 
 /// What lies at a path, if it can be reached.

@@ -51,8 +51,13 @@ pub(crate) fn file(p: &mut Pass, filings: Vec<OpenEntry>, cause: Cause) -> Resul
     }
     let mut ends = Ends::default();
     let mut folders = Touched::new();
-    for filing in filings {
-        let source = filing.entry.lies_at();
+    for mut filing in filings {
+        let replaced = replaced_in_place(p, &filing)?;
+        if replaced.is_some() {
+            // When it lost its name its inode changed, and nothing else of it.
+            filing.version = filing.version.without_inode_time();
+        }
+        let source = replaced.unwrap_or_else(|| filing.entry.lies_at());
         let outcome = file_one(p, &filing, &source, &mut folders)?;
         ends.note(filing.entry, outcome);
     }
@@ -68,6 +73,16 @@ pub(crate) fn file(p: &mut Pass, filings: Vec<OpenEntry>, cause: Cause) -> Resul
     }
 }
 
+/// Where the file of an entry lies in whose place stands what was made of it.
+fn replaced_in_place(p: &Pass, filing: &OpenEntry) -> Result<Option<PathBuf>, LedgerError> {
+    match (filing.entry.state, filing.entry.batch) {
+        (State::Worked, Some(batch)) => {
+            p.context().ledger.replaced_in_place(batch, filing.entry.id)
+        }
+        _ => Ok(None),
+    }
+}
+
 /// Takes note of what was recorded as filed.
 pub(crate) fn take_note(p: &mut Pass, recorded: Recorded) {
     p.report.filed += recorded.filed;
@@ -80,7 +95,11 @@ pub(crate) fn end_filings(p: &mut Pass) -> Result<(), LedgerError> {
 }
 
 /// Where the file belongs, or what becomes of it otherwise.
-fn target_of(p: &Pass, filing: &OpenEntry) -> Result<Result<FileTarget, Outcome>, LedgerError> {
+fn target_of(
+    p: &Pass,
+    filing: &OpenEntry,
+    source: &Path,
+) -> Result<Result<FileTarget, Outcome>, LedgerError> {
     if let Some(target) = &filing.target {
         return Ok(Ok(target.clone()));
     }
@@ -90,10 +109,12 @@ fn target_of(p: &Pass, filing: &OpenEntry) -> Result<Result<FileTarget, Outcome>
     if matches!(p.gate().archive, Archive::Delete) && filing.entry.filed_at.is_none() {
         // What a person had filed without its work stays.
         let worked = filing.entry.worked_at.is_some();
-        return Ok(Err(if worked { remove_original(p, filing) } else { Outcome::Left }));
+        return Ok(Err(if worked { remove_original(p, filing, source) } else { Outcome::Left }));
     }
     // It had no place when it was worked: a file is never left without a word.
     Ok(match p.live.archive_path(&filing.entry) {
+        // What was made of it lies where it is to be left.
+        Ok(None) if filing.entry.lies_at() != source => Err(remove_original(p, filing, source)),
         Ok(None) => Err(Outcome::Left),
         Ok(Some(target)) => {
             p.context().ledger.retarget(filing.entry.id, target.clone())?;
@@ -117,7 +138,7 @@ fn file_one(
     if filing.entry.state == State::Repeat && p.gate().repeats == Repeats::Delete {
         return Ok(delete_repeat(p, filing, source));
     }
-    let target = match target_of(p, filing)? {
+    let target = match target_of(p, filing, source)? {
         Ok(target) => target,
         Err(outcome) => return Ok(outcome),
     };
@@ -239,13 +260,12 @@ fn delete_repeat(p: &Pass, filing: &OpenEntry, source: &Path) -> Outcome {
 }
 
 /// Removes what was worked, durably, at a gate that keeps no originals.
-fn remove_original(p: &Pass, filing: &OpenEntry) -> Outcome {
-    let source = filing.entry.lies_at();
-    let removed = remove(p, filing, &source, "the worked file", Outcome::Removed);
+fn remove_original(p: &Pass, filing: &OpenEntry, source: &Path) -> Outcome {
+    let removed = remove(p, filing, source, "the worked file", Outcome::Removed);
     if !matches!(removed, Outcome::Removed) {
         return removed;
     }
-    let folder = p.live.context.config.reach.at(&source);
+    let folder = p.live.context.config.reach.at(source);
     match folder.and_then(|at| file_companion_of_removed(p, &filing.entry, at.folder())) {
         Ok(()) => removed,
         Err(error) => Outcome::Later(error.to_string()),

@@ -1,10 +1,27 @@
 //! Keys that have one value or a list of them, each a text or a table.
 
-use toml_edit::Item;
+use toml_edit::{Item, Value};
 
 use super::{Found, Named, Place, Section, start};
 
 impl<'a> Section<'a> {
+    /// A text, a number, a date, true or false, as a text.
+    pub fn scalar(&mut self, key: &'static str) -> Option<Found<'a, String>> {
+        let raw = self.raw(key)?;
+        let value = match raw.item.as_value() {
+            Some(Value::String(text)) => raw.place.expand(text.value()),
+            Some(Value::Integer(number)) => number.value().to_string(),
+            Some(Value::Float(number)) => number.value().to_string(),
+            Some(Value::Boolean(flag)) => flag.value().to_string(),
+            Some(Value::Datetime(moment)) => moment.value().to_string(),
+            _ => {
+                Self::wrong(key, &raw, "a text in quotes, a number, a date, true or false");
+                return None;
+            }
+        };
+        Some(Found { value, at: raw.place })
+    }
+
     /// A text, a table, or a list of both.
     pub fn several(&mut self, key: &'static str) -> Vec<Named<'a>> {
         const EXPECTED: &str = "a text in quotes, a table, or a list of both";

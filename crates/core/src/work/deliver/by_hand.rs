@@ -2,7 +2,6 @@
 //! ledger.
 
 use std::collections::HashSet;
-use std::io;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -10,20 +9,19 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 
 use serde::Serialize;
 
-use crate::files::at::At;
 use crate::files::compress::Compression;
 use crate::files::roots::Reach;
 use crate::files::sha256::Sha256;
 use crate::filing::moving::sum_of;
-use crate::filing::publish::{make_durable, place};
-use crate::ledger::requests::{Unpublished, staged_name};
 use crate::ledger::words::{OutputMode, OutputRole};
 use crate::pattern::template::Template;
-use crate::work::deliver::meet::{Content, CopyPlan, Taken, Unmet, meet};
-use crate::work::deliver::stage::{SourceFile, StageFault, Staged, stage_copies};
+use crate::work::deliver::stage::{SourceFile, StageFault, stage_copies};
 use crate::work::exists::FileExists;
 use crate::work::hand::{HandError, HandFile, HandSources, LeftOut, by_hand, failed};
+use crate::work::hand_staged::StagedByHand;
+use crate::work::meet::{Content, CopyPlan, Taken, Unmet, meet};
 use crate::work::outcome::SourceFault;
+use crate::work::staged::Staged;
 
 /// What is to be delivered, and where.
 #[derive(Debug, Clone)]
@@ -273,19 +271,7 @@ impl HandDeliverPlan {
                 .map_err(|fault| told(fault, &file.path))?;
             for (((place, _), copy), made) in places.iter().zip(&wanted).zip(made) {
                 let made = unsynced.keep(place, made);
-                staged.outputs.push(Unpublished {
-                    id: 0,
-                    batch: 0,
-                    path: copy.path.display().to_string(),
-                    staged: place.path().display().to_string(),
-                    mode: copy.mode,
-                    base_bytes: 0,
-                    base_sha256: None,
-                    inode: made.inode,
-                    bytes: made.bytes,
-                    sha256: Some(made.sha256),
-                    role: OutputRole::Copy,
-                });
+                staged.keep(copy, place, &made, OutputRole::Copy);
             }
             self.read.fetch_add(file.version.bytes, Ordering::Relaxed);
         }
@@ -311,48 +297,5 @@ fn told(fault: StageFault, path: &Path) -> HandError {
             HandError::Refused(format!("`{}` cannot be copied: {error}", path.display()))
         }
         StageFault::Stopped => HandError::Refused("it was stopped".into()),
-    }
-}
-
-/// Copies that are staged.
-#[derive(Default)]
-struct StagedByHand {
-    places: Vec<At>,
-    outputs: Vec<Unpublished>,
-}
-
-impl StagedByHand {
-    fn place_for(&mut self, copy: &CopyPlan, number: usize) -> Result<At, HandError> {
-        let folder = copy.path.parent().unwrap_or(Path::new("/"));
-        let made = Reach::anywhere().make_folder(folder).map_err(failed(folder))?;
-        let tag = format!("hand{}", std::process::id());
-        let name = staged_name(&tag, number as i64, self.places.len() + 1);
-        let at = Arc::new(made).at(name.as_ref());
-        self.places.push(at.clone());
-        Ok(at)
-    }
-
-    /// Brings all to their names; gives where they came, and their length.
-    fn publish(&self) -> Result<Vec<(PathBuf, u64)>, HandError> {
-        let refused = |error: &dyn std::fmt::Display| HandError::Refused(error.to_string());
-        let mut placed = Vec::new();
-        for output in &self.outputs {
-            let at = place(&Reach::anywhere(), output).map_err(|error| refused(&error))?;
-            placed.push((at, output.bytes));
-        }
-        let mut synced = HashSet::new();
-        for (at, _) in &placed {
-            if synced.insert(at.folder().path().to_owned()) {
-                make_durable(at).map_err(|error| refused(&error))?;
-            }
-        }
-        Ok(placed.into_iter().map(|(at, bytes)| (at.path(), bytes)).collect())
-    }
-
-    fn discard(&self) {
-        for place in &self.places {
-            // One that came to its name is not there any more.
-            let _: io::Result<()> = place.remove();
-        }
     }
 }

@@ -11,11 +11,12 @@ use crate::filing::staging::{Staging, default_mode};
 use crate::ledger::requests::{Claimed, MadeOutput};
 use crate::ledger::types::OpenEntry;
 use crate::work::deliver::bundle::{BundleKind, Bundling};
-use crate::work::deliver::meet::CopyPlan;
-use crate::work::deliver::stage::{SourceFile, Staged, StagedCopy, stage_copies};
+use crate::work::deliver::stage::{SourceFile, stage_copies};
 use crate::work::env::Env;
+use crate::work::meet::CopyPlan;
 use crate::work::outcome::{Carried, Failure, Made};
 use crate::work::seam::{Blocked, Planned};
+use crate::work::staged::{Staged, StagedCopy};
 
 /// A delivery whose places are known.
 pub(crate) struct DeliverPlan {

@@ -8,7 +8,6 @@ pub mod by_hand;
 
 pub(crate) mod carry_out;
 pub(crate) mod config;
-pub(crate) mod meet;
 pub(crate) mod plan;
 pub(crate) mod stage;
 

@@ -9,9 +9,9 @@ use crate::words;
 use crate::work::batch::{Batch, BatchEntry};
 use crate::work::deliver::carry_out::{BundlePlan, DeliverPlan, Item};
 use crate::work::deliver::config::{BundleConfig, DeliverConfig};
-use crate::work::deliver::meet::{Content, Taken, Unmet, meet};
 use crate::work::env::Env;
 use crate::work::exists::FileExists;
+use crate::work::meet::{Content, Taken, Unmet, meet, refuse_pending};
 use crate::work::seam::{Blocked, EntryVerdict, WorkPlan};
 
 /// Looks at the places of a batch's files.
@@ -89,7 +89,7 @@ impl Planning<'_> {
             }
         }
         if self.config.replaces() {
-            self.refuse_pending(copies.iter().map(|copy| copy.path.as_path()))?;
+            copies.iter().try_for_each(|copy| refuse_pending(self.env, &copy.path))?;
         }
         let name = match self.member_name(member) {
             Ok(name) => name,
@@ -97,19 +97,6 @@ impl Planning<'_> {
         };
         let (filing, path) = (member.filing.clone(), member.path.clone());
         Ok(Ok(Item { filing, path, copies, member: name }))
-    }
-
-    /// What was committed for a place earlier comes there before what replaces it.
-    fn refuse_pending<'a>(&self, paths: impl Iterator<Item = &'a Path>) -> Result<(), Blocked> {
-        for path in paths {
-            if self.env.ledger.pending_output(&path.display().to_string())? {
-                let path = path.display();
-                return Err(Blocked::Output(format!(
-                    "what was delivered to `{path}` before does not stand there yet"
-                )));
-            }
-        }
-        Ok(())
     }
 
     /// The name of a file in the bundle; two of one name are numbered.

@@ -11,7 +11,9 @@ use crate::files::sha256::Sha256;
 use crate::filing::folders::numbered;
 use crate::ledger::requests::{OutputAt, PlannedOutput};
 use crate::ledger::words::{OutputMode, OutputRole};
+use crate::work::env::Env;
 use crate::work::exists::FileExists;
+use crate::work::seam::Blocked;
 
 /// A copy that is to be made, or why there is none to be made.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -21,6 +23,8 @@ pub(crate) struct CopyPlan {
     pub compress: Option<Compression>,
     /// Why what is there stays.
     pub left: Option<&'static str>,
+    /// The version in whose place it comes, and of no other.
+    pub base_sha256: Option<Sha256>,
 }
 
 /// Why a copy cannot be planned.
@@ -85,7 +89,13 @@ pub(crate) fn meet(
 ) -> Result<CopyPlan, Unmet> {
     let there = look(reach, path)?;
     let before = taken.get(path);
-    let plan = |path: &Path, mode, left| CopyPlan { path: path.to_owned(), mode, compress, left };
+    let plan = |path: &Path, mode, left| CopyPlan {
+        path: path.to_owned(),
+        mode,
+        compress,
+        left,
+        base_sha256: None,
+    };
     let planned = match exists {
         _ if there.is_none() && before.is_none() => {
             let number = exists == FileExists::Number;
@@ -127,6 +137,15 @@ pub(crate) fn meet(
     Ok(planned)
 }
 
+/// What was committed for a place earlier comes there before what replaces it.
+pub(crate) fn refuse_pending(env: &Env<'_>, path: &Path) -> Result<(), Blocked> {
+    if !env.ledger.pending_output(&path.display().to_string())? {
+        return Ok(());
+    }
+    let path = path.display();
+    Err(Blocked::Output(format!("what came to `{path}` before does not stand there yet")))
+}
+
 /// What lies at a path.
 fn look(reach: &Reach, path: &Path) -> Result<Option<(At, Meta)>, Unmet> {
     let looked = || -> io::Result<Option<(At, Meta)>> {
@@ -159,6 +178,12 @@ fn free(reach: &Reach, path: &Path, taken: &Taken) -> Result<PathBuf, Unmet> {
 }
 
 impl CopyPlan {
+    /// What comes in the place of the file of which it is made.
+    pub fn in_place(path: PathBuf, base: Sha256) -> Self {
+        let (mode, base_sha256) = (OutputMode::InPlace, Some(base));
+        CopyPlan { path, mode, compress: None, left: None, base_sha256 }
+    }
+
     /// It as an output: of the entry with this number in its batch, or of all of them.
     pub fn planned(&self, role: OutputRole, of: Option<usize>) -> PlannedOutput {
         let folder = self.path.parent().unwrap_or(Path::new("/")).to_owned();
@@ -167,7 +192,7 @@ impl CopyPlan {
             at: if self.left.is_some() { OutputAt::There } else { OutputAt::Staged(folder) },
             mode: self.mode,
             base_bytes: 0,
-            base_sha256: None,
+            base_sha256: self.base_sha256,
             role,
             of,
         }
