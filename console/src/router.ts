@@ -12,6 +12,7 @@ export const router = createRouter({
       props: true,
     },
     { path: "/ledger", name: "ledger", component: () => import("./views/LedgerView.vue") },
+    { path: "/clears", name: "clears", component: () => import("./views/ClearsView.vue") },
     {
       path: "/entries/:id(\\d+)",
       name: "entry",
@@ -48,6 +49,7 @@ export const router = createRouter({
 const TITLES: Record<string, string> = {
   gates: "Gates",
   ledger: "Ledger",
+  clears: "Clears",
   table: "Table",
   rows: "Rows in the database",
   "sign-in": "Sign in",

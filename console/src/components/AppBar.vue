@@ -8,6 +8,7 @@ const { line } = useLive();
 const pages = [
   { to: "/", name: "Gates", within: ["gates", "gate"] },
   { to: "/ledger", name: "Ledger", within: ["ledger", "entry", "table"] },
+  { to: "/clears", name: "Clears", within: ["clears"] },
 ];
 </script>
 

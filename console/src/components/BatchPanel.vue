@@ -4,6 +4,7 @@ import { RouterLink } from "vue-router";
 import { count, counted, size, visible } from "../support/format";
 import { isTable } from "../support/tables";
 import type { Batch, Output } from "../support/types";
+import EditedCells from "./EditedCells.vue";
 import FactList from "./FactList.vue";
 import MemberTree from "./MemberTree.vue";
 
@@ -34,6 +35,7 @@ const written = (output: Output) =>
   ]
     .filter((part) => part !== null)
     .join(", ");
+const figures = (output: Output) => (output.figures ?? {}) as Record<string, unknown>;
 const sum = (output: Output) => {
   const account = output.account;
   if (!account || account.set_aside + account.left_out === 0) return null;
@@ -69,6 +71,7 @@ const sum = (output: Output) => {
         <p class="font-mono text-[0.8125rem] [overflow-wrap:anywhere]">{{ visible(output.path) }}</p>
         <p v-if="sum(output)" class="text-muted">{{ sum(output) }}</p>
         <p v-if="output.note" class="text-muted">{{ output.note }}</p>
+        <EditedCells v-if="output.role === 'edited' && output.figures" :figures="figures(output)" />
         <MemberTree
           v-if="output.role === 'unpacked' && members.length > 0"
           :members="members"

@@ -6,6 +6,7 @@ import { get } from "../support/api";
 import type {
   Activity,
   Change,
+  ClearRule,
   DropFiles,
   EntryDetail,
   EntryPage,
@@ -13,6 +14,7 @@ import type {
   Gate,
   LoadedRows,
   OutputAccount,
+  Removal,
   Sample,
   ServiceInfo,
 } from "../support/types";
@@ -108,5 +110,21 @@ export const useActivity = (span: MaybeRefOrGetter<Span>) =>
   useQuery({
     queryKey: ["activity", span],
     queryFn: () => get<Activity[]>("/activity", { ...toValue(span) }),
+    placeholderData: keepPreviousData,
+  });
+
+/** The rules by which files are cleared. */
+export const useClears = () => useQuery({ queryKey: ["clears"], queryFn: () => get<ClearRule[]>("/clears") });
+
+const REMOVALS = 50;
+
+/** Files that were removed page by page, newest first. */
+export const useRemovals = (rule: MaybeRefOrGetter<string>) =>
+  useInfiniteQuery({
+    queryKey: ["removals", rule],
+    queryFn: ({ pageParam }) =>
+      get<Removal[]>("/removals", { rule: toValue(rule), cursor: pageParam ?? undefined, limit: REMOVALS }),
+    initialPageParam: null as number | null,
+    getNextPageParam: (page) => (page.length < REMOVALS ? null : (page.at(-1)?.id ?? null)),
     placeholderData: keepPreviousData,
   });

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { ago, clock, count, counted, later, moment, size, visible } from "./format";
+import { ago, clock, count, counted, later, moment, size, until, visible } from "./format";
 
 describe("format", () => {
   it("shows what is not seen", () => {
@@ -40,4 +40,13 @@ describe("format", () => {
     expect(moment("2026-03-01T06:05:09.123Z", "Etc/UTC")).toBe("2026-03-01 06:05:09");
     expect(clock("2026-03-01T06:05:09Z", "Etc/GMT-2")).toBe("08:05");
   });
+});
+
+it("a time to come is told in its largest unit", () => {
+  const now = Date.parse("2026-01-31T06:00:00Z");
+  expect(until("2026-01-31T06:00:40Z", now)).toBe("in 40 s");
+  expect(until("2026-01-31T06:05:00Z", now)).toBe("in 5 min");
+  expect(until("2026-02-01T03:00:00Z", now)).toBe("in 21 h");
+  expect(until("2026-02-03T06:00:00Z", now)).toBe("in 3 d");
+  expect(until("2026-01-31T05:59:00Z", now)).toBe("now");
 });

@@ -48,6 +48,16 @@ export function ago(at: string | null, now: number): string {
   return `${Math.floor(seconds / 86_400)} d ago`;
 }
 
+/** How long until `at`, in its largest unit; `now` in milliseconds. */
+export function until(at: string, now: number): string {
+  const seconds = Math.ceil((Date.parse(at) - now) / 1000);
+  if (seconds <= 0) return "now";
+  if (seconds < 60) return `in ${seconds} s`;
+  if (seconds < 3600) return `in ${Math.round(seconds / 60)} min`;
+  if (seconds < 86_400) return `in ${Math.round(seconds / 3600)} h`;
+  return `in ${Math.round(seconds / 86_400)} d`;
+}
+
 /** How much later `to` is than `from`: `+7.0 s`. */
 export function later(from: string, to: string): string {
   const seconds = Math.max(0, (Date.parse(to) - Date.parse(from)) / 1000);

@@ -45,7 +45,8 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    get?: never;
+    /** The rules by which files are cleared, with the time of each. */
+    get: operations["rules"];
     put?: never;
     /**
      * Removes files by a rule. What is under way is never touched; what cannot be removed is
@@ -871,6 +872,45 @@ export interface components {
       /** @description Only tell what would go. */
       rehearse: boolean;
       rule: components["schemas"]["AdHocClear"] | null;
+    };
+    /** @description A rule by which files are cleared. */
+    ClearView: {
+      /** @description Folders in which is looked. */
+      folders: string[];
+      /** @description Where files are moved instead. */
+      into: string | null;
+      /**
+       * Format: int64
+       * @description So many of the newest stay …
+       */
+      keep_newest: number | null;
+      /** @description … of each value of this. */
+      keep_per: string | null;
+      /**
+       * Format: date-time
+       * @description When it ran last, or was seen first.
+       */
+      last_at: string | null;
+      /** @description Patterns of files of these that stay. */
+      leave: string[];
+      /** @description Patterns of files that go. */
+      match: string[];
+      /**
+       * Format: int64
+       * @description More than so many are not removed in one run.
+       */
+      most: number;
+      /** @description Its name. */
+      name: string;
+      /**
+       * Format: date-time
+       * @description When it will run by itself.
+       */
+      next_at: string | null;
+      /** @description Only files that were not modified for so long, in words. */
+      older: string | null;
+      /** @description When it runs by itself, in words; none when only people run it. */
+      runs: string | null;
     };
     /** @description What a clear did, or would do. */
     Cleared: {
@@ -2091,6 +2131,115 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Change"][];
+        };
+      };
+      /** @description The path, the query or the body is not as described */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A page of another origin may not call */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  rules: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ClearView"][];
         };
       };
       /** @description The path, the query or the body is not as described */

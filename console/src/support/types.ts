@@ -45,6 +45,9 @@ export type Adoption = Schemas["Adoption"];
 export type Activity = Schemas["Activity"];
 export type PassReport = Schemas["PassReport"];
 export type Rehearsed = Schemas["Rehearsed"];
+export type ClearRule = Schemas["ClearView"];
+export type Cleared = Schemas["Cleared"];
+export type Removal = Schemas["Removal"];
 export type Matches = Schemas["Matches"];
 export type ServiceInfo = Schemas["ServiceInfo"];
 

@@ -333,3 +333,40 @@ fn pages_that_nobody_sees_hold_no_connection() {
         }
     });
 }
+
+#[test]
+fn clears_are_rehearsed_and_done_on_their_page_and_what_was_edited_is_shown() {
+    let coast = TestHome::new(
+        "[gate.notes]\ndrop = \"drops\"\nsettle = \"50ms\"\narchive = { into = \"archive\" }\n\
+         edit = { into = \"out\", replace = [{ find = \"bay\", with = \"Bay\" }] }\n\
+         [clear.scratch]\nfolder = \"scratch\"\nmatch = [\"*.png\"]\nkeep = { newest = 1 }\n\
+         at = \"03:00\"\n",
+    );
+    coast.folder("drops");
+    for name in ["a.png", "b.png", "c.png"] {
+        coast.drop(&format!("scratch/{name}"), name);
+    }
+    let service = coast.serve();
+    coast.drop("drops/a.txt", "ullin bay\n");
+    coast.wait("it is edited", |coast| coast.files("archive").len() == 1);
+    with_page(SIZE, |page| async move {
+        page.sign_in(&service).await;
+        page.go(&service, "/clears").await;
+        page.see("Nothing was removed.").await;
+        page.see("at 03:00").await;
+        page.press("Rehearse").await;
+        page.see("Would remove: 2 files, 10 B.").await;
+        assert_eq!(coast.files("scratch").len(), 3);
+        page.press("Clear now …").await;
+        page.type_in("//input[@aria-label='Why']", "the disk is small").await;
+        page.type_in("//input[@aria-label='Who']", "Ada Fennick").await;
+        page.press("Remove").await;
+        page.see("2 files removed.").await;
+        page.see("Ada Fennick: the disk is small").await;
+        assert_eq!(coast.files("scratch").len(), 1);
+        page.go(&service, "/ledger").await;
+        page.click("//table//td[1]/a").await;
+        page.see("1 place replaced").await;
+        page.find("//*[@aria-label='What was set']//li[contains(., '1 time')]").await;
+    });
+}

@@ -82,9 +82,6 @@ async fn pages(demo: &Demo, page: Page) {
     )
     .await;
     picture(&page, "gate-rehearsal").await;
-    page.script("document.getElementById('tester').scrollIntoView({ block: 'center' }); return 1")
-        .await;
-    picture(&page, "gate-pattern").await;
     service.post("/api/v1/gates/tide/resume");
     page.go(service, "/gates/soundings").await;
     page.see("Still missing:").await;
@@ -111,6 +108,11 @@ async fn ledger_pages(demo: &Demo, page: Page) {
     page.see("Unpacked").await;
     page.find("//a[contains(., 'skerrow-deep_')]").await;
     picture(&page, "entry-archive").await;
+    page.go(service, "/clears").await;
+    page.press("Rehearse").await;
+    page.find("//p[contains(., 'would go') or contains(., 'Would remove')]").await;
+    page.find("//table//td").await;
+    picture(&page, "clears").await;
     page.go(service, "/ledger?state=filed&gate=tide").await;
     page.click("//table//tr[contains(., ' rows')]/td[1]/a").await;
     page.see("Batch").await;

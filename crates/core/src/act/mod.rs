@@ -5,12 +5,14 @@ pub(crate) mod adopt;
 pub(crate) mod clear;
 pub(crate) mod clear_fitting;
 pub(crate) mod clear_folders;
+pub(crate) mod clear_rules;
 pub(crate) mod cleared;
 pub(crate) mod leases;
 pub(crate) mod reload;
 
 pub use actions::{Done, EntryAction, How, PriorWork, Refused};
 pub use adopt::{Adoption, LeftFile};
+pub use clear_rules::ClearView;
 pub use cleared::{Cleared, ClearedFile, StayingFile};
 pub use leases::{Offered, WorkerEnd};
 pub use reload::Reloaded;

@@ -4,7 +4,7 @@ use actix_web::web::{Data, Json, Query};
 use actix_web::{get, post};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
-use vadegate_core::act::Cleared;
+use vadegate_core::act::{ClearView, Cleared};
 use vadegate_core::config::clear::{AdHocClear, ClearRule};
 use vadegate_core::engine::Engine;
 use vadegate_core::ledger::Removal;
@@ -46,6 +46,13 @@ pub(crate) async fn clear(
 ) -> Result<Json<Cleared>, Problem> {
     let order = order.into_inner();
     ask(&shared, move |engine| order.carry_out(engine)).await.map(Json)
+}
+
+/// The rules by which files are cleared, with the time of each.
+#[utoipa::path(tag = "ledger", responses((status = 200, body = Vec<ClearView>)))]
+#[get("/api/v1/clears")]
+pub(crate) async fn rules(shared: Data<Shared>) -> Result<Json<Vec<ClearView>>, Problem> {
+    ask(&shared, move |engine| Ok(engine.clear_rules()?)).await.map(Json)
 }
 
 impl ClearOrder {

@@ -35,6 +35,7 @@ macro_rules! all_calls {
             people::actions,
             people::adopt,
             people::trim,
+            clears::rules,
             clears::clear,
             clears::removals,
             offers::take,
