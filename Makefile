@@ -123,8 +123,9 @@ disks:
 
 # Other programs that make and read archives, beside which ours are tested.
 archivers:
-	@command -v python3 >/dev/null && command -v zip >/dev/null && command -v unzip >/dev/null || \
-	  $(MAKE) --no-print-directory install PACKAGES="python3 zip unzip"
+	@command -v python3 >/dev/null && command -v zip >/dev/null && command -v unzip >/dev/null && \
+	  command -v gpg >/dev/null && command -v 7z >/dev/null || \
+	  $(MAKE) --no-print-directory install PACKAGES="python3 zip unzip gnupg p7zip-full"
 
 # A terminal window on a screen that nobody sees, for pictures of commands.
 terminal:

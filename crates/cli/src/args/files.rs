@@ -40,6 +40,15 @@ pub struct Deliver {
     /// Compress the copies
     #[arg(long, value_enum)]
     pub compress: Option<Compress>,
+    /// Encrypt the copies for the public key in this file (OpenPGP); several times
+    #[arg(long, value_name = "FILE")]
+    pub encrypt_for: Vec<PathBuf>,
+    /// Sign the copies with the key in this file (OpenPGP)
+    #[arg(long, value_name = "FILE")]
+    pub sign_with: Option<PathBuf>,
+    /// A file with the passphrase of that key in its first line
+    #[arg(long, value_name = "FILE", requires = "sign_with")]
+    pub passphrase_file: Option<PathBuf>,
     /// Only files of folders that match; its fields can be used in names
     #[arg(long, value_name = "PATTERN")]
     pub take: Option<String>,
@@ -147,6 +156,12 @@ pub struct Unpack {
     /// A file with the password in its first line
     #[arg(long, value_name = "FILE")]
     pub password_file: Option<PathBuf>,
+    /// The key in this file reads messages that are encrypted for it (OpenPGP)
+    #[arg(long, value_name = "FILE")]
+    pub key: Option<PathBuf>,
+    /// A file with the passphrase of that key in its first line
+    #[arg(long, value_name = "FILE", requires = "key")]
+    pub passphrase_file: Option<PathBuf>,
     /// Look into the folders below too
     #[arg(long)]
     pub subfolders: bool,

@@ -169,6 +169,9 @@ Examples:
   vadegate edit drops/notes -o mended --replace 'Ullin bay' 'Ullin Bay' --line-end lf
   vadegate edit levels.txt -o out --regex --replace '(\\d+) cm' '$1 m' --rehearse")]
     Edit(Edit),
+    /// Read an archive for another process of this program
+    #[command(name = vadegate_core::work::unpack::seven::COMMAND, hide = true)]
+    ReadSeven,
     /// Tell what is in a file: format, columns, types, first rows
     #[command(after_help = "\
 Examples:

@@ -1,5 +1,6 @@
 //! `deliver`: copies of files to one place or several, without a gate.
 
+use std::path::Path;
 use std::process::ExitCode;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
@@ -28,6 +29,11 @@ pub fn deliver(args: &Deliver) -> Result<ExitCode, Failure> {
             Compress::Zstd => Compression::Zstd,
             Compress::Zip => Compression::Zip,
         }),
+        encrypt_for: args.encrypt_for.clone(),
+        sign_with: match &args.sign_with {
+            Some(key) => Some((key.clone(), first_line(args.passphrase_file.as_deref())?)),
+            None => None,
+        },
     };
     let mut plan = order.plan().map_err(|error| Failure::Failed(error.to_string()))?;
     let (read, bytes) = (Arc::clone(&plan.read), plan.bytes);
@@ -45,6 +51,15 @@ pub fn deliver(args: &Deliver) -> Result<ExitCode, Failure> {
     }
     let whole = !plan.left_out.iter().any(|one| one.faulty);
     Ok(if whole { ExitCode::SUCCESS } else { ExitCode::from(FAILED) })
+}
+
+/// The first line of a file in which a secret stands.
+pub fn first_line(path: Option<&Path>) -> Result<Option<String>, Failure> {
+    let Some(path) = path else { return Ok(None) };
+    let text = std::fs::read_to_string(path).map_err(|error| {
+        Failure::Wrong(format!("the secret in `{}` cannot be read: {error}", path.display()))
+    })?;
+    Ok(Some(text.lines().next().unwrap_or_default().to_owned()))
 }
 
 pub fn exists(wanted: IfFileThere) -> FileExists {

@@ -69,6 +69,7 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
         Command::Deliver(args) => deliver::deliver(&args),
         Command::Edit(args) => edit::edit(&args),
         Command::Unpack(args) => unpack::unpack(&args),
+        Command::ReadSeven => done(unpack::read_seven()),
         Command::Sample(args) => done(sample::sample(&args)),
         Command::Ledger(ledger) => {
             let config = config()?;

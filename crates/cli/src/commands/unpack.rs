@@ -1,5 +1,6 @@
 //! `unpack`: archives become the files that are in them, without a gate.
 
+use std::os::fd::AsFd;
 use std::process::ExitCode;
 use std::sync::atomic::AtomicBool;
 
@@ -8,8 +9,9 @@ use vadegate_core::pattern::{Pattern, Template};
 use vadegate_core::work::hand::HandSources;
 use vadegate_core::work::unpack::Limits;
 use vadegate_core::work::unpack::by_hand::{HandUnpack, HandUnpacked};
+use vadegate_core::work::unpack::seven::read_for_parent;
 
-use super::deliver::exists;
+use super::deliver::{exists, first_line};
 use super::keeping::bar;
 use super::merge::{TOLD, as_json_left_out, tell_left_out};
 use crate::args::Unpack;
@@ -37,6 +39,13 @@ pub fn unpack(args: &Unpack) -> Result<ExitCode, Failure> {
     Ok(if whole { ExitCode::SUCCESS } else { ExitCode::from(FAILED) })
 }
 
+/// Reads the archive on standard input for the process that began this one.
+pub fn read_seven() -> Result<(), Failure> {
+    let archive = std::io::stdin().as_fd().try_clone_to_owned()?;
+    let mut out = std::io::BufWriter::new(std::io::stdout().lock());
+    Ok(read_for_parent(archive.into(), &mut out)?)
+}
+
 fn order(args: &Unpack) -> Result<HandUnpack, Failure> {
     let wrong = |error: &dyn std::fmt::Display| Failure::Wrong(error.to_string());
     let patterns = |texts: &[String]| -> Result<Vec<Pattern>, Failure> {
@@ -44,18 +53,6 @@ fn order(args: &Unpack) -> Result<HandUnpack, Failure> {
             .iter()
             .map(|text| Pattern::parse(text, false).map_err(|error| wrong(&error)))
             .collect()
-    };
-    let password = match &args.password_file {
-        Some(path) => {
-            let text = std::fs::read_to_string(path).map_err(|error| {
-                Failure::Wrong(format!(
-                    "the password in `{}` cannot be read: {error}",
-                    path.display()
-                ))
-            })?;
-            Some(text.lines().next().unwrap_or_default().to_owned())
-        }
-        None => None,
     };
     let limits = Limits::default();
     Ok(HandUnpack {
@@ -71,7 +68,11 @@ fn order(args: &Unpack) -> Result<HandUnpack, Failure> {
         flat: args.flat,
         nested: args.nested,
         limits: Limits { members: args.most_members.unwrap_or(limits.members), ..limits },
-        password,
+        password: first_line(args.password_file.as_deref())?,
+        key: match &args.key {
+            Some(key) => Some((key.clone(), first_line(args.passphrase_file.as_deref())?)),
+            None => None,
+        },
     })
 }
 

@@ -16,6 +16,7 @@ pub(crate) mod load;
 pub(crate) mod meet;
 pub mod merge;
 pub(crate) mod offer;
+pub(crate) mod openpgp;
 pub(crate) mod outcome;
 pub(crate) mod retry;
 pub(crate) mod run;

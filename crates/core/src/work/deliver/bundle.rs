@@ -10,7 +10,7 @@ use zip::ZipWriter;
 use zip::write::StreamWriter;
 
 use crate::files::compress::{Member, member_options, zstd_of};
-use crate::filing::staging::Staging;
+use crate::work::openpgp::seal::Sealing;
 
 /// What an archive is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -39,13 +39,13 @@ pub(crate) const MEMBER_MODE: u32 = 0o644;
 
 /// An archive that is being written.
 pub(crate) enum Bundling {
-    Zip(Box<ZipWriter<StreamWriter<Staging>>>),
-    TarGz(Box<tar::Builder<GzEncoder<Staging>>>),
-    TarZst(Box<tar::Builder<zstd::Encoder<'static, Staging>>>),
+    Zip(Box<ZipWriter<StreamWriter<Sealing>>>),
+    TarGz(Box<tar::Builder<GzEncoder<Sealing>>>),
+    TarZst(Box<tar::Builder<zstd::Encoder<'static, Sealing>>>),
 }
 
 impl Bundling {
-    pub fn begin(kind: BundleKind, to: Staging) -> io::Result<Self> {
+    pub fn begin(kind: BundleKind, to: Sealing) -> io::Result<Self> {
         Ok(match kind {
             BundleKind::Zip => Bundling::Zip(Box::new(ZipWriter::new_stream(to))),
             BundleKind::TarGz => {
@@ -74,7 +74,7 @@ impl Bundling {
     }
 
     /// Ends it, and gives what was staged.
-    pub fn end(self) -> io::Result<Staging> {
+    pub fn end(self) -> io::Result<Sealing> {
         match self {
             Bundling::Zip(zip) => Ok(zip.finish()?.into_inner()),
             Bundling::TarGz(tar) => tar.into_inner()?.finish(),

@@ -15,11 +15,13 @@ use crate::files::sha256::Sha256;
 use crate::filing::moving::sum_of;
 use crate::ledger::words::{OutputMode, OutputRole};
 use crate::pattern::template::Template;
-use crate::work::deliver::stage::{SourceFile, StageFault, stage_copies};
+use crate::work::deliver::stage::{SourceFile, StageFault, WantedCopy, stage_copies};
 use crate::work::exists::FileExists;
 use crate::work::hand::{HandError, HandFile, HandSources, LeftOut, by_hand, failed};
 use crate::work::hand_staged::StagedByHand;
 use crate::work::meet::{Content, CopyPlan, Taken, Unmet, meet};
+use crate::work::openpgp::keys::KeyFile;
+use crate::work::openpgp::seal::{Seal, SealConfig};
 use crate::work::outcome::SourceFault;
 use crate::work::staged::Staged;
 
@@ -34,6 +36,10 @@ pub struct HandDeliver {
     pub exists: FileExists,
     /// How the copies are compressed.
     pub compress: Option<Compression>,
+    /// Files of public keys for which the copies are encrypted.
+    pub encrypt_for: Vec<PathBuf>,
+    /// The file of a key with which they are signed, and its passphrase.
+    pub sign_with: Option<(PathBuf, Option<String>)>,
 }
 
 /// What becomes of a copy, or became of it.
@@ -67,6 +73,7 @@ pub struct HandCopy {
 
 /// A delivery whose copies are known.
 pub struct HandDeliverPlan {
+    seal: Option<Arc<Seal>>,
     files: Vec<(HandFile, Vec<CopyPlan>)>,
     /// Files that take no part.
     pub left_out: Vec<LeftOut>,
@@ -86,6 +93,8 @@ impl HandDeliver {
     /// [`HandError`], when there is nothing to deliver, or something cannot be read.
     pub fn plan(&self) -> Result<HandDeliverPlan, HandError> {
         let templates = self.templates()?;
+        let seal = self.seal();
+        let seal = seal.map(|seal| seal.open()).transpose().map_err(HandError::Refused)?;
         let mut left_out = Vec::new();
         let found = self.sources.find(&mut left_out, |_| Ok(None))?;
         let ours: HashSet<(u64, u64)> = found.iter().filter_map(|one| inode(&one.path)).collect();
@@ -113,11 +122,18 @@ impl HandDeliver {
                 "there is nothing to deliver: no file was found".into(),
             ));
         }
-        Ok(HandDeliverPlan { files, left_out, bytes, read: Arc::default() })
+        Ok(HandDeliverPlan { seal, files, left_out, bytes, read: Arc::default() })
+    }
+
+    fn seal(&self) -> Option<SealConfig> {
+        let sign_with = self.sign_with.clone().map(KeyFile::by_hand);
+        let seal = SealConfig { encrypt_for: self.encrypt_for.clone(), sign_with };
+        (seal != SealConfig::default()).then_some(seal)
     }
 
     fn templates(&self) -> Result<Vec<Template>, HandError> {
-        let ending = self.compress.map_or("", Compression::ending);
+        let sealed = self.seal().map_or("", |_| SealConfig::ENDING);
+        let ending = format!("{}{sealed}", self.compress.map_or("", Compression::ending));
         let template = |text: &String| {
             let last = text.rsplit('/').next().unwrap_or("");
             let named = last.contains("<name>") || last.contains("<stem>");
@@ -160,8 +176,8 @@ impl HandDeliver {
             }
             false => None,
         };
-        let content =
-            Content { bytes: file.version.bytes, sha256: sum.unwrap_or(Sha256::default()) };
+        let bytes = if self.seal().is_some() { u64::MAX } else { file.version.bytes };
+        let content = Content { bytes, sha256: sum.unwrap_or(Sha256::default()) };
         let mut copies = Vec::new();
         for template in templates {
             let path = match template.path(&file.fields, &file.values(sum)) {
@@ -256,7 +272,11 @@ impl HandDeliverPlan {
             let wanted: Vec<&CopyPlan> = copies.iter().filter(|copy| copy.left.is_none()).collect();
             let mut places = Vec::new();
             for copy in &wanted {
-                places.push((staged.place_for(copy, first + number)?, copy.compress));
+                places.push(WantedCopy {
+                    place: staged.place_for(copy, first + number)?,
+                    compress: copy.compress,
+                    seal: self.seal.clone(),
+                });
             }
             let values = file.values(None);
             let name = file.name.rsplit('/').next().unwrap_or(&file.name);
@@ -269,9 +289,9 @@ impl HandDeliverPlan {
             };
             let made = stage_copies(&Reach::anywhere(), &source, &places, None, stopping)
                 .map_err(|fault| told(fault, &file.path))?;
-            for (((place, _), copy), made) in places.iter().zip(&wanted).zip(made) {
-                let made = unsynced.keep(place, made);
-                staged.keep(copy, place, &made, OutputRole::Copy);
+            for ((to, copy), made) in places.iter().zip(&wanted).zip(made) {
+                let made = unsynced.keep(&to.place, made);
+                staged.keep(copy, &to.place, &made, OutputRole::Copy);
             }
             self.read.fetch_add(file.version.bytes, Ordering::Relaxed);
         }
@@ -283,8 +303,10 @@ impl HandDeliverPlan {
 fn is_numbered(copy: &CopyPlan, file: &HandFile) -> bool {
     let name = |path: &Path| path.file_name().map(|name| name.to_string_lossy().into_owned());
     let own = name(Path::new(&file.name)).unwrap_or_default();
-    let ending = copy.compress.map_or("", Compression::ending);
-    name(&copy.path).is_some_and(|name| name != own && name != format!("{own}{ending}"))
+    // Behind its own name stand the endings of what was done to it.
+    name(&copy.path).is_some_and(|name| {
+        !name.strip_prefix(&own).is_some_and(|rest| rest.is_empty() || rest.starts_with('.'))
+    })
 }
 
 fn told(fault: StageFault, path: &Path) -> HandError {

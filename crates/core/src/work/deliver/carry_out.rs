@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 use std::io;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
 use crate::files::at::At;
@@ -11,9 +12,10 @@ use crate::filing::staging::{Staging, default_mode};
 use crate::ledger::requests::{Claimed, MadeOutput};
 use crate::ledger::types::OpenEntry;
 use crate::work::deliver::bundle::{BundleKind, Bundling};
-use crate::work::deliver::stage::{SourceFile, stage_copies};
+use crate::work::deliver::stage::{SourceFile, WantedCopy, stage_copies};
 use crate::work::env::Env;
 use crate::work::meet::CopyPlan;
+use crate::work::openpgp::seal::{Seal, SealConfig, Sealing};
 use crate::work::outcome::{Carried, Failure, Made};
 use crate::work::seam::{Blocked, Planned};
 use crate::work::staged::{Staged, StagedCopy};
@@ -23,6 +25,17 @@ pub(crate) struct DeliverPlan {
     pub bundle: Option<BundlePlan>,
     /// Files that fit, in their order.
     pub items: Vec<Item>,
+    pub seals: Seals,
+}
+
+/// For whom what is made is encrypted: none where it is not.
+#[derive(Default)]
+pub(crate) struct Seals {
+    pub bundle: Option<Arc<Seal>>,
+    /// Of each destination, and so of each copy of a file.
+    pub to: Vec<Option<Arc<Seal>>>,
+    /// What is done, in words.
+    pub words: Vec<Option<&'static str>>,
 }
 
 /// A file that is delivered.
@@ -79,7 +92,11 @@ impl DeliverPlan {
             Some(bundle) => next()?
                 .map(|place| {
                     let staging = Staging::create(&place, true, default_mode())?;
-                    Ok((place, Bundling::begin(bundle.kind, staging)?))
+                    let name = bundle.place.path.file_name().unwrap_or_default();
+                    let name = name.to_string_lossy();
+                    let name = name.strip_suffix(SealConfig::ENDING).unwrap_or(&name);
+                    let sealing = Sealing::begin(staging, self.seals.bundle.as_ref(), name)?;
+                    Ok((place, Bundling::begin(bundle.kind, sealing)?))
                 })
                 .transpose()
                 .map_err(output)?,
@@ -94,14 +111,16 @@ impl DeliverPlan {
             }
             let places = item.copies.iter().map(|_| next()).collect::<Result<Vec<_>, _>>()?;
             let bundling = bundling.as_mut().map(|(_, bundling)| bundling);
-            outputs.extend(one(number, item, &places, bundling, env, &mut staged)?);
+            outputs.extend(one(number, item, &self.seals, &places, bundling, env, &mut staged)?);
         }
         let bundle = match bundling {
             Some((place, bundling)) => {
                 let (made, file) = bundling.end().and_then(|one| one.end(None)).map_err(output)?;
                 Some(staged.keep(&place, StagedCopy { made, file, away: false }))
             }
-            None => self.bundle.as_ref().map(|bundle| told(&bundle.place, MadeOutput::default())),
+            None => {
+                self.bundle.as_ref().map(|bundle| told(&bundle.place, None, MadeOutput::default()))
+            }
         };
         staged.make_durable().map_err(output)?;
         let outputs = bundle.into_iter().chain(outputs).map(Some).collect();
@@ -117,14 +136,18 @@ fn output(error: io::Error) -> Failure {
 fn one(
     number: usize,
     item: &Item,
+    seals: &Seals,
     places: &[Option<At>],
     bundling: Option<&mut Bundling>,
     env: &Env<'_>,
     staged: &mut Staged,
 ) -> Result<Vec<MadeOutput>, Failure> {
-    let wanted = places.iter().zip(&item.copies);
-    let wanted = wanted.filter_map(|(place, copy)| Some((place.clone()?, copy.compress)));
-    let wanted: Vec<(At, Option<Compression>)> = wanted.collect();
+    let wanted = places.iter().zip(&item.copies).zip(&seals.to);
+    let wanted = wanted.filter_map(|((place, copy), seal)| {
+        let (place, seal) = (place.clone()?, seal.clone());
+        Some(WantedCopy { place, compress: copy.compress, seal })
+    });
+    let wanted: Vec<WantedCopy> = wanted.collect();
     let mut copies = Vec::new();
     if bundling.is_some() || !wanted.is_empty() {
         let entry = &item.filing.entry;
@@ -140,21 +163,27 @@ fn one(
             .map_err(|fault| fault.of(number))?;
     }
     let mut copies = copies.into_iter();
-    let made = places.iter().zip(&item.copies).map(|(place, copy)| {
+    let made = places.iter().zip(&item.copies).zip(&seals.words).map(|((place, copy), words)| {
         let staged_copy = place.as_ref().and_then(|place| Some((place, copies.next()?)));
         let made = staged_copy.map(|(place, one)| staged.keep(place, one));
-        told(copy, made.unwrap_or_default())
+        told(copy, *words, made.unwrap_or_default())
     });
     Ok(made.collect())
 }
 
 /// What was made, with what is told of it.
-fn told(copy: &CopyPlan, mut made: MadeOutput) -> MadeOutput {
+fn told(copy: &CopyPlan, sealed: Option<&'static str>, mut made: MadeOutput) -> MadeOutput {
     let left = copy.left.map(|why| format!("left: {why}"));
     let compressed = copy.compress.map(|compress| format!("compressed by {}", compress.word()));
-    if let Some(note) = left.or(compressed) {
+    let done = match (compressed, sealed) {
+        (Some(compressed), Some(sealed)) => Some(format!("{compressed}, {sealed}")),
+        (compressed, sealed) => compressed.or(sealed.map(str::to_owned)),
+    };
+    if let Some(note) = left.or(done) {
         let compress = copy.compress.map(Compression::word);
-        let json = serde_json::json!({ "note": note, "compress": compress, "left": copy.left });
+        let json = serde_json::json!({
+            "note": note, "compress": compress, "sealed": sealed, "left": copy.left,
+        });
         made.account = Some(json.to_string());
     }
     made

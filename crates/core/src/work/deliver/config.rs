@@ -8,6 +8,7 @@ use crate::settings::keys::{file_path_of, path_of, template};
 use crate::settings::reader::{Found, Named, Section};
 use crate::work::deliver::bundle::BundleKind;
 use crate::work::exists::FileExists;
+use crate::work::openpgp::seal::SealConfig;
 use crate::work::seam::ReadContext;
 
 /// The `deliver` section of a gate.
@@ -28,6 +29,8 @@ pub(crate) struct DestinationConfig {
     pub exists: FileExists,
     /// How the copy is compressed. Default: not.
     pub compress: Option<Compression>,
+    /// For whom the copy is encrypted, and with what it is signed. Default: it is not.
+    pub seal: Option<SealConfig>,
 }
 
 /// An archive of the files of a batch.
@@ -40,17 +43,22 @@ pub(crate) struct BundleConfig {
     pub member: Template,
     /// What is done when something lies there. Default: the files are held.
     pub exists: FileExists,
+    /// For whom it is encrypted, and with what it is signed. Default: it is not.
+    pub seal: Option<SealConfig>,
 }
 
 /// What holds for every destination that does not say it itself.
 struct Defaults {
     exists: FileExists,
     compress: Option<Compression>,
+    seal: Option<SealConfig>,
 }
 
 pub(crate) fn read(mut section: Section<'_>, context: &ReadContext<'_>) -> Option<DeliverConfig> {
     let exists = FileExists::read(&mut section).unwrap_or(FileExists::Fail);
-    let defaults = Defaults { exists, compress: read_compress(&mut section) };
+    let compress = read_compress(&mut section);
+    let seal = SealConfig::read(&mut section, context.folder);
+    let defaults = Defaults { exists, compress, seal };
     let named = section.several("to");
     let count = named.len();
     let to: Vec<DestinationConfig> =
@@ -91,13 +99,15 @@ fn destination(
 ) -> Option<DestinationConfig> {
     match named {
         Named::Text(text) => {
-            let Defaults { exists, compress } = *defaults;
-            let into = file_path(text, compress, context)?;
-            Some(DestinationConfig { into, exists, compress })
+            let Defaults { exists, compress, ref seal } = *defaults;
+            let into = file_path(text, compress, seal.as_ref(), context)?;
+            Some(DestinationConfig { into, exists, compress, seal: seal.clone() })
         }
         Named::Table(mut table) => {
             let compress = read_compress(&mut table).or(defaults.compress);
             let exists = FileExists::read(&mut table).unwrap_or(defaults.exists);
+            let own = SealConfig::read(&mut table, context.folder);
+            let seal = own.or_else(|| defaults.seal.clone());
             let into = table.text("into");
             if into.is_none() && !table.has("into") {
                 table.fault_here(
@@ -106,7 +116,8 @@ fn destination(
                 );
             }
             table.finish();
-            Some(DestinationConfig { into: file_path(into?, compress, context)?, exists, compress })
+            let into = file_path(into?, compress, seal.as_ref(), context)?;
+            Some(DestinationConfig { into, exists, compress, seal })
         }
     }
 }
@@ -114,10 +125,12 @@ fn destination(
 fn file_path(
     text: Found<'_, String>,
     compress: Option<Compression>,
+    seal: Option<&SealConfig>,
     context: &ReadContext<'_>,
 ) -> Option<Template> {
-    let ending = compress.map_or("", Compression::ending);
-    file_path_of("to", text, ending, context.folder, context.fields)
+    let compressed = compress.map_or("", Compression::ending);
+    let ending = format!("{compressed}{}", seal.map_or("", |_| SealConfig::ENDING));
+    file_path_of("to", text, &ending, context.folder, context.fields)
 }
 
 fn bundle(mut section: Section<'_>, context: &ReadContext<'_>) -> Option<BundleConfig> {
@@ -126,6 +139,7 @@ fn bundle(mut section: Section<'_>, context: &ReadContext<'_>) -> Option<BundleC
         Some(text) => member(&text, context.fields)?,
         None => Template::parse("<name>").ok()?,
     };
+    let seal = SealConfig::read(&mut section, context.folder);
     let Some(text) = section.text("into") else {
         section.fault_here(
             "`into` is missing; expected the path of the archive, such as \"outbox/<day:%F>.zip\""
@@ -134,15 +148,16 @@ fn bundle(mut section: Section<'_>, context: &ReadContext<'_>) -> Option<BundleC
         return None;
     };
     section.finish();
-    let Some(kind) = BundleKind::by_name(&text.value) else {
+    let plain = seal.as_ref().and_then(|_| text.value.strip_suffix(SealConfig::ENDING));
+    let Some(kind) = BundleKind::by_name(plain.unwrap_or(&text.value)) else {
         text.at.fault(format!(
-            "`into` is \"{}\"; a bundle ends with .zip, .tar.gz or .tar.zst",
+            "`into` is \"{}\"; a bundle ends with .zip, .tar.gz or .tar.zst, and with .pgp behind it where it is encrypted",
             text.value
         ));
         return None;
     };
     let into = path_of("into", text, Path::new(context.folder), context.fields)?;
-    Some(BundleConfig { into, kind, member, exists })
+    Some(BundleConfig { into, kind, member, exists, seal })
 }
 
 /// Names of members: below the archive, and nowhere else.

@@ -22,12 +22,14 @@ use crate::ledger::types::Entry;
 use crate::ledger::words::{Effect, WorkKind};
 use crate::settings::reader::Section;
 use crate::work::batch::Batch;
+use crate::work::deliver::carry_out::Seals;
 use crate::work::deliver::config::DeliverConfig;
 use crate::work::deliver::plan::plan_batch;
 use crate::work::env::Env;
+use crate::work::openpgp::seal::SealConfig;
 use crate::work::retry::Retry;
 use crate::work::seam::{
-    Blocked, Drive, ReadContext, Target, Work, WorkPlace, WorkPlan, WorkView, Worker,
+    Blocked, Drive, ReadContext, Target, Work, WorkFindings, WorkPlace, WorkPlan, WorkView, Worker,
 };
 
 /// So many files are delivered together: made durable, claimed and committed at once.
@@ -109,12 +111,28 @@ impl Work for Deliver {
         Ok(bundle.collect())
     }
 
+    fn check(&self, _: &std::path::Path, findings: &mut WorkFindings) {
+        findings.faults.extend(self.0.open_seals().err());
+    }
+
     fn open(&self) -> Option<Box<dyn Worker>> {
         Some(Box::new(Delivering(Arc::clone(&self.0))))
     }
 }
 
 impl DeliverConfig {
+    /// Reads the keys for which is encrypted, and with which is signed.
+    fn open_seals(&self) -> Result<Seals, String> {
+        let open = |seal: Option<&SealConfig>| seal.map(SealConfig::open).transpose();
+        let bundle = self.bundle.as_ref().and_then(|bundle| bundle.seal.as_ref());
+        let to = self.to.iter().map(|one| one.seal.as_ref());
+        Ok(Seals {
+            bundle: open(bundle)?,
+            words: to.clone().map(|seal| seal.map(SealConfig::words)).collect(),
+            to: to.map(open).collect::<Result<_, _>>()?,
+        })
+    }
+
     /// Whether it may replace what lies somewhere.
     fn replaces(&self) -> bool {
         self.to.iter().any(|one| one.exists == FileExists::Replace)

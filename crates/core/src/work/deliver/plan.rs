@@ -24,6 +24,7 @@ pub(crate) fn plan_batch(
         Some(bundle) => Some(plan_bundle(bundle, Path::new(&batch.target), env)?),
         None => None,
     };
+    let seals = config.open_seals().map_err(Blocked::Output)?;
     let doing = match &bundle {
         Some(bundle) => {
             format!(
@@ -55,7 +56,7 @@ pub(crate) fn plan_batch(
     for (number, item) in items.iter().enumerate() {
         outputs.extend(item.copies.iter().map(|copy| copy.planned(OutputRole::Copy, Some(number))));
     }
-    let work = Box::new(DeliverPlan { bundle, items });
+    let work = Box::new(DeliverPlan { bundle, items, seals });
     Ok(WorkPlan { verdicts, outputs, program: None, foreign: None, doing, work })
 }
 
@@ -74,9 +75,14 @@ impl Planning<'_> {
         if !(self.env.is_unchanged)(&member.filing) {
             return Ok(Err(EntryVerdict::Gone));
         }
-        let content = Content { bytes: member.filing.version.bytes, sha256: entry.sha256_there() };
         let mut copies = Vec::new();
         for destination in &self.config.to {
+            // No message is the same twice: of what is there nobody knows what it says.
+            let bytes = match destination.seal {
+                Some(_) => u64::MAX,
+                None => member.filing.version.bytes,
+            };
+            let content = Content { bytes, sha256: entry.sha256_there() };
             let path = match self.env.path_for(&destination.into, entry) {
                 Ok(path) => PathBuf::from(path),
                 Err(error) => return Ok(Err(EntryVerdict::Hold(error.to_string()))),

@@ -4,6 +4,7 @@ use std::fs::{File, Metadata};
 use std::io::{self, Read, Write};
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::Path;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::SystemTime;
 
@@ -17,6 +18,7 @@ use crate::files::version::Version;
 use crate::filing::staging::Staging;
 use crate::ledger::requests::MadeOutput;
 use crate::work::deliver::bundle::{Bundling, MEMBER_MODE};
+use crate::work::openpgp::seal::{Seal, Sealing};
 use crate::work::outcome::{Failure, SourceFault};
 use crate::work::staged::StagedCopy;
 
@@ -63,12 +65,15 @@ fn source_fault(error: io::Error) -> SourceFault {
 }
 
 /// A copy that is being written.
-struct Copying(Packing<Staging>);
+struct Copying(Packing<Sealing>);
 
 impl Copying {
-    fn begin(place: &At, compress: Option<Compression>, member: &Member<'_>) -> io::Result<Self> {
-        let staging = Staging::create(place, true, member.mode)?;
-        Ok(Copying(Packing::begin(staging, compress, member)?))
+    fn begin(copy: &WantedCopy, member: &Member<'_>) -> io::Result<Self> {
+        let staging = Staging::create(&copy.place, true, member.mode)?;
+        let compressed = copy.compress.map_or("", Compression::ending);
+        let name = format!("{}{compressed}", member.name);
+        let sealing = Sealing::begin(staging, copy.seal.as_ref(), &name)?;
+        Ok(Copying(Packing::begin(sealing, copy.compress, member)?))
     }
 
     /// Ends it; it is durable once the file is synced.
@@ -108,14 +113,22 @@ pub(crate) struct SourceFile<'a> {
     pub modified: DateTime,
 }
 
+/// A copy that is to be made.
+pub(crate) struct WantedCopy {
+    /// Where it is staged.
+    pub place: At,
+    pub compress: Option<Compression>,
+    pub seal: Option<Arc<Seal>>,
+}
+
 /// The archive to which a file is added, and the name that it has there.
 pub(crate) type Into<'a> = (&'a mut Bundling, &'a str);
 
-/// Reads a file once, stages its copies in `places`, and adds it to an archive.
+/// Reads a file once, stages its copies, and adds it to an archive.
 pub(crate) fn stage_copies(
     reach: &Reach,
     source: &SourceFile<'_>,
-    places: &[(At, Option<Compression>)],
+    wanted: &[WantedCopy],
     into: Option<Into<'_>>,
     stopping: &AtomicBool,
 ) -> Result<Vec<StagedCopy>, StageFault> {
@@ -123,10 +136,9 @@ pub(crate) fn stage_copies(
         open_source(reach, source.path, source.version).map_err(StageFault::Source)?;
     let SourceFile { name, version, modified, .. } = *source;
     let member = Member { name, bytes: version.bytes, modified, mode: meta.mode };
-    let mut writing = Vec::with_capacity(places.len());
-    for (place, compress) in places {
-        let begun = Copying::begin(place, *compress, &member);
-        writing.push(begun.map_err(StageFault::Output)?);
+    let mut writing = Vec::with_capacity(wanted.len());
+    for copy in wanted {
+        writing.push(Copying::begin(copy, &member).map_err(StageFault::Output)?);
     }
     let mut reading = Reading::of(file, &mut writing, stopping);
     let read = match into {

@@ -8,8 +8,10 @@ use crate::work::unpack::budget::{Budget, Refusal};
 use crate::work::unpack::kind::{Kind, kind_of};
 use crate::work::unpack::members::{LeftOut, Members, Opening};
 use crate::work::unpack::names::stem;
+use crate::work::unpack::read_message::read as read_message;
 use crate::work::unpack::read_tar::{read as read_tar, read_single};
 use crate::work::unpack::read_zip::read as read_zip;
+use crate::work::unpack::seven::parent::read as read_seven;
 use crate::work::unpack::store::{Kept, Store};
 
 /// What came out of an archive.
@@ -68,7 +70,10 @@ pub(crate) fn unpack(
     store: &mut dyn Store,
 ) -> Result<Unpacked, Refusal> {
     let kind = kind_of(file).map_err(Refusal::Source)?.ok_or_else(|| {
-        Refusal::Bad("it is no archive that is known: zip, tar, gz, bz2, xz or zst".into())
+        Refusal::Bad(
+            "it is no archive that is known: zip, 7z, tar, gz, bz2, xz, zst or an OpenPGP message"
+                .into(),
+        )
     })?;
     let mut members = Members::new(opening, budget, store);
     read_one(file, kind, stem(name), modified, budget, &mut members)?;
@@ -94,6 +99,8 @@ fn read_one(
     match kind {
         Kind::Zip => read_zip(file, budget, members),
         Kind::Tar(stream) => read_tar(file, stream, budget, members),
+        Kind::Seven => read_seven(file, budget, members),
+        Kind::Message => read_message(file, name, modified, budget, members),
         Kind::Single(stream) => read_single(file, stream, name, modified, budget, members),
     }
 }

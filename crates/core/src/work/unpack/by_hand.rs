@@ -18,6 +18,7 @@ use crate::pattern::template::Template;
 use crate::settings::secret::Secret;
 use crate::work::exists::FileExists;
 use crate::work::hand::{HandError, HandFile, HandSources, LeftOut, by_hand, failed};
+use crate::work::openpgp::keys::KeyFile;
 use crate::work::unpack::archive::{Unpacked, unpack};
 use crate::work::unpack::budget::{Budget, Refusal};
 use crate::work::unpack::config::{Choice, Limits};
@@ -45,6 +46,8 @@ pub struct HandUnpack {
     pub limits: Limits,
     /// Opens members that are encrypted.
     pub password: Option<String>,
+    /// The file of a key for messages, and its passphrase.
+    pub key: Option<(PathBuf, Option<String>)>,
 }
 
 /// An archive that was unpacked, or would be.
@@ -135,11 +138,13 @@ impl HandUnpack {
             nested: self.nested,
         };
         let password = self.password.clone().map(Secret::Text);
+        let key = self.key.clone().map(KeyFile::by_hand);
         let zone = TimeZone::system();
         let opening = Opening {
             choice: &choice,
             exists: self.exists,
             password: password.as_ref(),
+            key: key.as_ref(),
             zone: &zone,
         };
         let budget = Budget::new(self.limits, meta.len(), stopping);

@@ -120,6 +120,7 @@ impl Archive {
             choice: &config.choice,
             exists: config.exists,
             password: config.password.as_ref(),
+            key: config.key.as_ref(),
             zone: env.zone,
         };
         let budget = Budget::new(config.limits, meta.len(), env.stopping);

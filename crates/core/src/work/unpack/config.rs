@@ -9,6 +9,7 @@ use crate::settings::reader::Section;
 use crate::settings::secret::Secret;
 use crate::settings::values::parse_bytes;
 use crate::work::exists::FileExists;
+use crate::work::openpgp::keys::KeyFile;
 use crate::work::seam::ReadContext;
 
 /// The `unpack` section of a gate.
@@ -23,6 +24,8 @@ pub(crate) struct UnpackConfig {
     pub limits: Limits,
     /// Opens members that are encrypted.
     pub password: Option<Secret>,
+    /// Reads messages that are encrypted for it.
+    pub key: Option<KeyFile>,
 }
 
 /// What of an archive is taken, and under which names.
@@ -76,8 +79,9 @@ pub(crate) fn read(mut section: Section<'_>, context: &ReadContext<'_>) -> Optio
             .and_then(|table| Secret::table(table, context.folder, "`password`")),
         false => None,
     };
+    let key = KeyFile::read(&mut section, "key", context.folder);
     section.finish();
-    Some(UnpackConfig { into: into?, exists, choice, limits, password })
+    Some(UnpackConfig { into: into?, exists, choice, limits, password, key: key? })
 }
 
 fn read_names(section: &mut Section<'_>) -> Option<&'static Encoding> {

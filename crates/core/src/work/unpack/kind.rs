@@ -4,6 +4,8 @@ use std::fs::File;
 use std::io::{self, Read};
 use std::os::unix::fs::FileExt;
 
+use crate::work::openpgp::open::is_message;
+
 /// How bytes are compressed that are no archive of their own.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Stream {
@@ -21,6 +23,9 @@ pub(crate) enum Kind {
     Tar(Stream),
     /// A single file that is compressed.
     Single(Stream),
+    /// An OpenPGP message.
+    Message,
+    Seven,
 }
 
 impl Kind {
@@ -28,6 +33,8 @@ impl Kind {
     pub fn word(self) -> &'static str {
         match self {
             Kind::Zip => "zip",
+            Kind::Message => "OpenPGP message",
+            Kind::Seven => "7z",
             Kind::Tar(Stream::Plain) | Kind::Single(Stream::Plain) => "tar",
             Kind::Tar(Stream::Gzip) => "tar.gz",
             Kind::Tar(Stream::Bzip2) => "tar.bz2",
@@ -69,11 +76,13 @@ pub(crate) fn kind_of(file: &File) -> io::Result<Option<Kind>> {
     let head = &head[..read];
     let stream = match head {
         [b'P', b'K', 3, 4, ..] | [b'P', b'K', 5, 6, ..] => return Ok(Some(Kind::Zip)),
+        [b'7', b'z', 0xbc, 0xaf, 0x27, 0x1c, ..] => return Ok(Some(Kind::Seven)),
         [0x1f, 0x8b, ..] => Stream::Gzip,
         [b'B', b'Z', b'h', b'1'..=b'9', ..] => Stream::Bzip2,
         [0xfd, b'7', b'z', b'X', b'Z', 0, ..] => Stream::Xz,
         [0x28, 0xb5, 0x2f, 0xfd, ..] => Stream::Zstd,
         _ if is_tar(head) => return Ok(Some(Kind::Tar(Stream::Plain))),
+        head if is_message(head) => return Ok(Some(Kind::Message)),
         _ => return Ok(None),
     };
     let mut inner = [0; BLOCK];

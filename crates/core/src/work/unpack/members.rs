@@ -8,9 +8,11 @@ use std::time::SystemTime;
 
 use encoding_rs::Encoding;
 use jiff::tz::TimeZone;
+use pgp::composed::SignedSecretKey;
 
 use crate::settings::secret::Secret;
 use crate::work::exists::FileExists;
+use crate::work::openpgp::keys::KeyFile;
 use crate::work::unpack::budget::{Budget, Refusal};
 use crate::work::unpack::config::Choice;
 use crate::work::unpack::kind::AtStart;
@@ -68,14 +70,18 @@ pub(crate) struct Opening<'a> {
     pub choice: &'a Choice,
     pub exists: FileExists,
     pub password: Option<&'a Secret>,
+    /// Reads messages that are encrypted for it.
+    pub key: Option<&'a KeyFile>,
     pub zone: &'a TimeZone,
 }
 
 /// Whether the name of a member is that of an archive: whether it is one follows from its
 /// bytes.
 fn looks_like_an_archive(parts: &[String]) -> bool {
-    const ENDINGS: [&str; 10] =
-        [".zip", ".tar", ".tgz", ".tbz2", ".txz", ".tzst", ".gz", ".bz2", ".xz", ".zst"];
+    const ENDINGS: [&str; 14] = [
+        ".7z", ".pgp", ".gpg", ".asc", ".zip", ".tar", ".tgz", ".tbz2", ".txz", ".tzst", ".gz",
+        ".bz2", ".xz", ".zst",
+    ];
     let last = parts.last().map(|last| last.to_ascii_lowercase()).unwrap_or_default();
     ENDINGS.iter().any(|ending| last.ends_with(ending))
 }
@@ -130,6 +136,12 @@ impl<'a> Members<'a> {
     /// Whether a later member of a name takes the place of an earlier one.
     pub fn replaces(&self) -> bool {
         self.opening.exists == FileExists::Replace
+    }
+
+    /// The key for messages, opened anew; none where there is none.
+    pub fn key(&self) -> Result<Option<SignedSecretKey>, Refusal> {
+        let opened = self.opening.key.map(KeyFile::open).transpose();
+        opened.map_err(|why| Refusal::Source(io::Error::other(why)))
     }
 
     /// The password, read anew; none where there is none.

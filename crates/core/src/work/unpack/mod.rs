@@ -12,8 +12,10 @@ pub(crate) mod config;
 pub(crate) mod kind;
 pub(crate) mod members;
 pub(crate) mod names;
+pub(crate) mod read_message;
 pub(crate) mod read_tar;
 pub(crate) mod read_zip;
+pub mod seven;
 pub(crate) mod store;
 
 pub use crate::work::unpack::config::Limits;
@@ -27,6 +29,7 @@ use crate::settings::reader::Section;
 use crate::work::batch::Batch;
 use crate::work::env::Env;
 use crate::work::exists::FileExists;
+use crate::work::openpgp::keys::KeyFile;
 use crate::work::retry::Retry;
 use crate::work::seam::{
     Blocked, Drive, ReadContext, Work, WorkFindings, WorkPlace, WorkPlan, WorkView, Worker,
@@ -93,6 +96,9 @@ impl Work for Unpack {
             self.config.password.as_ref().map(crate::settings::secret::Secret::read)
         {
             findings.faults.push(format!("the password {why}"));
+        }
+        if let Some(Err(why)) = self.config.key.as_ref().map(KeyFile::open) {
+            findings.faults.push(why);
         }
     }
 
