@@ -4,14 +4,17 @@ use std::fmt::Write;
 
 use jiff::tz::TimeZone;
 use vadegate_core::ask::{EntryView, FileLocation, LocationStatus};
-use vadegate_core::ledger::{Batch, BatchOutcome, Query};
+use vadegate_core::config::Config;
+use vadegate_core::ledger::{Batch, BatchOutcome, Change, Query};
 
 use crate::args::Entry as EntryArgs;
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::show;
 
-pub fn entry(client: &Client, args: &EntryArgs, zone: &TimeZone) -> Result<(), Failure> {
+pub fn entry(config: Config, args: &EntryArgs) -> Result<(), Failure> {
+    let zone = &config.service.timezone.clone();
+    let client = &Client::of(config)?;
     if let Some(sum) = &args.sum {
         return of_sum(client, sum, args.json, zone);
     }
@@ -65,6 +68,16 @@ fn of_sum(client: &Client, sum: &str, json: bool, zone: &TimeZone) -> Result<(),
     super::ledger::print(&entries, zone)
 }
 
+fn write_history(text: &mut String, history: &[Change], zone: &TimeZone) {
+    text.push_str("\nhistory\n");
+    for change in history {
+        let (at, cause) = (show::time(change.at, zone), change.cause.word());
+        let cause = change.by.as_deref().unwrap_or(cause);
+        let (cause, words) = (show::visible(cause), show::visible(&change.words));
+        let _ = writeln!(text, "  {at}  {:<12}{cause:<10} {words}", change.state.word());
+    }
+}
+
 fn text(view: &EntryView, zone: &TimeZone) -> String {
     let EntryView { detail, location } = view;
     let entry = &detail.entry;
@@ -115,13 +128,7 @@ fn text(view: &EntryView, zone: &TimeZone) -> String {
     for (name, value) in &entry.fields {
         row("field", &format!("{name} = {value}"));
     }
-    text.push_str("\nhistory\n");
-    for change in &detail.history {
-        let (at, cause) = (show::time(change.at, zone), change.cause.word());
-        let cause = change.by.as_deref().unwrap_or(cause);
-        let (cause, words) = (show::visible(cause), show::visible(&change.words));
-        let _ = writeln!(text, "  {at}  {:<12}{cause:<10} {words}", change.state.word());
-    }
+    write_history(&mut text, &detail.history, zone);
     if let Some(batch) = &detail.worked_in {
         write_batch(&mut text, batch);
     }

@@ -23,37 +23,7 @@ pub fn gates(client: &Client, args: &Gates) -> Result<(), Failure> {
     if gates.is_empty() {
         return show::line(NO_GATE);
     }
-    let mut table = show::table(&[
-        "GATE",
-        "STATE",
-        "WORK",
-        "ARRIVING",
-        "WAITING",
-        "HELD",
-        "FILED",
-        "FILED TODAY",
-        "REPEATS TODAY",
-        "LAST ARRIVAL",
-    ]);
-    for gate in &gates {
-        let count = |state: &str| show::count(gate.counts.get(state).copied().unwrap_or(0));
-        let waiting = ["ready", "working", "worked"];
-        let waiting = waiting.iter().filter_map(|state| gate.counts.get(*state)).sum();
-        table.add_row([
-            show::cell(&gate.name),
-            show::word(state(gate.state)),
-            show::cell(gate.work),
-            count("arriving"),
-            show::count(waiting),
-            count("held"),
-            count("filed"),
-            show::count(gate.filed_today),
-            show::count(gate.repeats_today),
-            show::cell(show::ago(gate.last_arrival)),
-        ]);
-    }
-    show::unbroken(&mut table, &[0, 1, 2, 9]);
-    show::print(&table)?;
+    print_table(&gates)?;
     gates.iter().try_for_each(print_open_batches)?;
     gates.iter().try_for_each(print_notes)?;
     let problems = gates.iter().flat_map(|gate| gate.problems.iter().map(move |p| (gate, p)));
@@ -72,6 +42,40 @@ pub fn gates(client: &Client, args: &Gates) -> Result<(), Failure> {
         )?;
     }
     Ok(())
+}
+
+fn print_table(gates: &[GateView]) -> Result<(), Failure> {
+    let mut table = show::table(&[
+        "GATE",
+        "STATE",
+        "WORK",
+        "ARRIVING",
+        "WAITING",
+        "HELD",
+        "FILED",
+        "FILED TODAY",
+        "REPEATS TODAY",
+        "LAST ARRIVAL",
+    ]);
+    for gate in gates {
+        let count = |state: &str| show::count(gate.counts.get(state).copied().unwrap_or(0));
+        let waiting = ["ready", "working", "worked"];
+        let waiting = waiting.iter().filter_map(|state| gate.counts.get(*state)).sum();
+        table.add_row([
+            show::cell(&gate.name),
+            show::word(state(gate.state)),
+            show::cell(gate.work),
+            count("arriving"),
+            show::count(waiting),
+            count("held"),
+            count("filed"),
+            show::count(gate.filed_today),
+            show::count(gate.repeats_today),
+            show::cell(show::ago(gate.last_arrival)),
+        ]);
+    }
+    show::unbroken(&mut table, &[0, 1, 2, 9]);
+    show::print(&table)
 }
 
 /// What is worth knowing of a gate and is no trouble: who paused it, what it passes by.

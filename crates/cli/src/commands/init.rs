@@ -12,6 +12,20 @@ use crate::show;
 
 const TEMPLATE: &str = include_str!("init.toml");
 
+/// Writes a file where none is.
+fn write_new(file: &Path, text: &str) -> Result<(), Failure> {
+    let shown = file.display();
+    let written = File::options().write(true).create_new(true).open(file);
+    let mut out = written.map_err(|error| match error.kind() {
+        ErrorKind::AlreadyExists => Failure::Wrong(format!(
+            "`{shown}` is there already and was left as it is; name another with --config"
+        )),
+        _ => Failure::Failed(format!("`{shown}` cannot be made: {error}")),
+    })?;
+    out.write_all(text.as_bytes())?;
+    Ok(out.sync_all()?)
+}
+
 pub fn init(file: &Path, args: &Init) -> Result<(), Failure> {
     let wrong = |text: String| Err(Failure::Wrong(text));
     let shown = args.folder.display();
@@ -51,21 +65,7 @@ pub fn init(file: &Path, args: &Init) -> Result<(), Failure> {
             "the name of `{shown}` has characters that mean something else in a configuration (such as `${{`, `<` or `*`); rename the folder"
         ));
     }
-    let written = File::options().write(true).create_new(true).open(&file);
-    let mut out = match written {
-        Ok(out) => out,
-        Err(error) if error.kind() == ErrorKind::AlreadyExists => {
-            return wrong(format!(
-                "`{}` is there already and was left as it is; name another with --config",
-                file.display()
-            ));
-        }
-        Err(error) => {
-            return Err(Failure::Failed(format!("`{}` cannot be made: {error}", file.display())));
-        }
-    };
-    out.write_all(text.as_bytes())?;
-    out.sync_all()?;
+    write_new(&file, &text)?;
     show::line(&format!(
         "Wrote {} with the gate `{gate}` over {}.",
         file.display(),

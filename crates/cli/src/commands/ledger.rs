@@ -3,7 +3,7 @@
 use comfy_table::Cell;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
-use vadegate_core::config::parse_duration;
+use vadegate_core::config::{Config, parse_duration};
 use vadegate_core::ledger::{Count, Entry, Moment, OutputAccount, OutputPart, Query, Sort};
 
 use crate::args::{EntryOrder, Filter, Ledger, LedgerDoing, TimeOf};
@@ -11,7 +11,9 @@ use crate::client::Client;
 use crate::failure::Failure;
 use crate::show;
 
-pub fn ledger(client: &Client, args: &Ledger, zone: &TimeZone) -> Result<(), Failure> {
+pub fn ledger(config: Config, args: &Ledger) -> Result<(), Failure> {
+    let zone = &config.service.timezone.clone();
+    let client = &Client::of(config)?;
     if let Some(LedgerDoing::Export(export)) = &args.doing {
         return super::export::export(client, &query(&export.filter, zone)?, export.csv);
     }

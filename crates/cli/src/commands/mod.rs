@@ -71,16 +71,8 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
         Command::Unpack(args) => unpack::unpack(&args),
         Command::ReadSeven => done(unpack::read_seven()),
         Command::Sample(args) => done(sample::sample(&args)),
-        Command::Ledger(ledger) => {
-            let config = config()?;
-            let zone = config.service.timezone.clone();
-            done(ledger::ledger(&Client::of(config)?, &ledger, &zone))
-        }
-        Command::Entry(entry) => {
-            let config = config()?;
-            let zone = config.service.timezone.clone();
-            done(entry::entry(&Client::of(config)?, &entry, &zone))
-        }
+        Command::Ledger(args) => done(ledger::ledger(config()?, &args)),
+        Command::Entry(args) => done(entry::entry(config()?, &args)),
         Command::Reopen(args) => people::reopen(config()?, &args),
         Command::Release(args) => people::release(config()?, &args),
         Command::Forget(args) => people::forget(config()?, &args),

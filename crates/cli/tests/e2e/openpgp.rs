@@ -171,7 +171,7 @@ fn messages_are_read_with_a_key_of_ours_and_held_without() {
     let other = Other::new();
     let far = tempfile::tempdir().unwrap();
     let (_, secret) = other.key("ours", "future-default", "a few words", far.path());
-    let (_, stranger) = other.key("stranger", "default", "", far.path());
+    other.key("stranger", "default", "", far.path());
     let content = incompressible();
     let message = |args: &[&str], input: &[u8]| other.gpg(args, input).stdout;
     let ours = message(&["-o", "-", "-r", "ours", "--encrypt"], content.as_bytes());

@@ -159,30 +159,42 @@ impl Engine {
         if rehearse {
             return Ok(made);
         }
-        match action {
-            EntryAction::Reopen | EntryAction::Again => {
-                if live.gate.work.is_none() && action == EntryAction::Reopen {
-                    return Err(ActionError::Refused(
-                        "its gate has no work to be done again".into(),
-                    ));
-                }
-                let again = entry.state == State::PassedOver || entry.forgotten;
-                let identity = again.then(|| identity_of(&live, &entry));
-                again_from(&live, &entry, version, identity, by)?;
-            }
-            EntryAction::File => {
-                let target = live.archive_path(&entry).map_err(ActionError::Refused)?;
-                ledger.file_as_it_is(id, version, target, by.clone())?;
-            }
-            EntryAction::Delete => {
-                delete(&live, &entry)?;
-                ledger.deleted(id, by.clone())?;
-                live.forget(&entry);
-            }
-            EntryAction::Forget | EntryAction::Unload => {}
-        }
+        carry_out(action, &live, &entry, version, by)?;
         Ok(made)
     }
+}
+
+/// Does what is done to the file of an entry, which lies there as `version`.
+fn carry_out(
+    action: EntryAction,
+    live: &Live,
+    entry: &Entry,
+    version: Version,
+    by: &By,
+) -> Result<(), ActionError> {
+    let ledger = &live.context.ledger;
+    match action {
+        EntryAction::Reopen | EntryAction::Again => {
+            if live.gate.work.is_none() && action == EntryAction::Reopen {
+                let why = "its gate has no work to be done again";
+                return Err(ActionError::Refused(why.into()));
+            }
+            let again = entry.state == State::PassedOver || entry.forgotten;
+            let identity = again.then(|| identity_of(live, entry));
+            again_from(live, entry, version, identity, by)?;
+        }
+        EntryAction::File => {
+            let target = live.archive_path(entry).map_err(ActionError::Refused)?;
+            ledger.file_as_it_is(entry.id, version, target, by.clone())?;
+        }
+        EntryAction::Delete => {
+            delete(live, entry)?;
+            ledger.deleted(entry.id, by.clone())?;
+            live.forget(entry);
+        }
+        EntryAction::Forget | EntryAction::Unload => {}
+    }
+    Ok(())
 }
 
 /// Has an entry worked again, from where its file lies; what is compressed there is

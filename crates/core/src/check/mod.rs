@@ -307,6 +307,18 @@ fn check_place(
             format!("the {what} folder `{shown}` lies inside the drop folder; {taken}"),
         );
     }
+    check_reached(gate, what, folder, moved_to, findings);
+}
+
+/// Whether a place can be written, and what it costs to move files there.
+fn check_reached(
+    gate: &Gate,
+    what: &str,
+    folder: &Path,
+    moved_to: bool,
+    findings: &mut Vec<Finding>,
+) {
+    let shown = folder.display();
     let Some(there) = nearest_there(folder) else { return };
     if !may(&there, Access::WRITE_OK | Access::EXEC_OK) {
         add(

@@ -74,6 +74,30 @@ fn stand_before_its_like<'a>(section: &mut Section<'a>, likes: &[(String, Sectio
     }
 }
 
+/// How a gate looks at its drop folders.
+struct Looking {
+    sweep: Duration,
+    depth: u32,
+    notices: bool,
+    follow_links: bool,
+    at_once: Option<usize>,
+}
+
+fn read_looking(section: &mut Section<'_>) -> Looking {
+    let sweep = duration(section, "sweep").unwrap_or(Duration::from_secs(10));
+    let depth = read_depth(section);
+    let notices = section.choice("notices", &[("on", true), ("off", false)]).unwrap_or(true);
+    let follow_links = section.choice("links", &[("leave", false), ("follow", true)]);
+    let at_once = section.count("at_once").and_then(|count| usize::try_from(count).ok());
+    Looking {
+        sweep: sweep.max(Duration::from_millis(100)),
+        depth,
+        notices,
+        follow_links: follow_links.unwrap_or(false),
+        at_once: at_once.filter(|count| *count > 0),
+    }
+}
+
 fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
     section.has("like");
     let exact = section.choice("case", &[("exact", true), ("ignore", false)]).unwrap_or(false);
@@ -90,12 +114,7 @@ fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
         age: range(&mut section, "age", parse_duration),
     };
     let (empty, durable) = (read_empty(&mut section), read_durable(&mut section));
-    let sweep = duration(&mut section, "sweep").unwrap_or(Duration::from_secs(10));
-    let depth = read_depth(&mut section);
-    let notices = section.choice("notices", &[("on", true), ("off", false)]).unwrap_or(true);
-    let follow_links = section.choice("links", &[("leave", false), ("follow", true)]);
-    let at_once = section.count("at_once").and_then(|count| usize::try_from(count).ok());
-    let at_once = at_once.filter(|count| *count > 0);
+    let looking = read_looking(&mut section);
     let order = order(&mut section, &fields);
     let pick = pick::read(&mut section, &fields);
     let identity = identity::read(&mut section, folder, &fields);
@@ -112,16 +131,16 @@ fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
         drops: drops?,
         take,
         leave,
-        subfolders: depth > 0,
-        depth,
-        follow_links: follow_links.unwrap_or(false),
-        notices,
-        at_once,
+        subfolders: looking.depth > 0,
+        depth: looking.depth,
+        follow_links: looking.follow_links,
+        notices: looking.notices,
+        at_once: looking.at_once,
         settle,
         durable,
         bounds,
         empty,
-        sweep: sweep.max(Duration::from_millis(100)),
+        sweep: looking.sweep,
         order,
         pick,
         once: identity.once,

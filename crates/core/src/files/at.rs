@@ -235,6 +235,13 @@ impl At {
         self.open_with(flags, mode)
     }
 
+    /// Makes an empty file for writing where nothing is, with `mode`, less what the process
+    /// takes away.
+    pub fn create_new(&self, mode: u32) -> io::Result<File> {
+        let flags = OFlags::RDWR | OFlags::CREATE | OFlags::EXCL | OFlags::CLOEXEC;
+        self.open_with(flags, mode)
+    }
+
     fn open_with(&self, flags: OFlags, mode: u32) -> io::Result<File> {
         let mode = Mode::from_raw_mode(mode);
         Ok(File::from(rustix::fs::openat(&self.folder.fd, &self.name, flags, mode)?))

@@ -13,6 +13,7 @@ pub(crate) mod access;
 pub(crate) mod at;
 pub(crate) mod compress;
 pub(crate) mod durable;
+pub(crate) mod kept_open;
 pub(crate) mod lock;
 pub(crate) mod owning;
 pub(crate) mod reach;

@@ -5,12 +5,12 @@ use std::io;
 use std::os::fd::AsFd;
 use std::os::unix::fs::DirBuilderExt;
 use std::path::Path;
-use std::sync::Arc;
 
 use rustix::fs::{CWD, Mode, OFlags};
 use rustix::io::Errno;
 
 use crate::files::at::{At, Folder};
+use crate::files::kept_open::kept;
 use crate::files::roots::Reach;
 use crate::files::walk::{is_missing, open_below};
 
@@ -73,7 +73,17 @@ impl Reach {
         // A person may name a file of the folder in which they are.
         let parent = path.parent().unwrap_or(Path::new("/"));
         let parent = if parent.as_os_str().is_empty() { Path::new(".") } else { parent };
-        Ok(Arc::new(self.folder(parent)?).at(name))
+        Ok(kept(self, parent, || self.folder(parent))?.at(name))
+    }
+
+    /// A name in a folder, which is made when it is missing.
+    ///
+    /// # Errors
+    /// As [`Reach::folder`].
+    pub(crate) fn at_made(&self, path: &Path) -> io::Result<At> {
+        let name = path.file_name().ok_or(io::Error::from(io::ErrorKind::InvalidInput))?;
+        let parent = path.parent().unwrap_or(Path::new("/"));
+        Ok(kept(self, parent, || self.make_folder(parent))?.at(name))
     }
 
     /// As [`Reach::at`]; none when its folder is not there.

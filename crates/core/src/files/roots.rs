@@ -47,6 +47,11 @@ impl Reach {
         self.0.anywhere || self.root_of(path).is_some()
     }
 
+    /// What tells it from others that are there.
+    pub(crate) fn address(&self) -> usize {
+        Arc::as_ptr(&self.0).addr()
+    }
+
     /// Whether there are no bounds.
     pub(crate) fn is_anywhere(&self) -> bool {
         self.0.anywhere

@@ -45,23 +45,36 @@ pub(super) fn lost(place: &At, staged: &At) -> PublishError {
 
 /// Gives it its name, or one with a number where somebody else has that.
 pub(super) fn create(output: &Unpublished, to: &At, staged: &At) -> Result<At, PublishError> {
-    let there = inode_at(staged).is_some();
     let mut place = to.clone();
     for number in 2..100_000 {
-        if inode_at(&place) == Some(output.inode) {
-            return Ok(place);
-        }
-        if there {
-            match at("publish.create").and_then(|()| staged.rename_over_nothing(&place)) {
-                Ok(()) => return Ok(place),
-                Err(error) if error.raw_os_error() == Some(libc::EEXIST) => {}
-                Err(source) => return Err(failed(&place)(source)),
+        match at("publish.create").and_then(|()| staged.rename_over_nothing(&place)) {
+            Ok(()) => return Ok(place),
+            Err(error) if error.raw_os_error() == Some(libc::EEXIST) => {}
+            Err(error) if error.kind() == io::ErrorKind::NotFound => {
+                return came_to(output, to, staged);
             }
-        } else if inode_at(&place).is_none() {
-            break;
+            Err(source) => return Err(failed(&place)(source)),
         }
-        let name = numbered(&to.path(), number);
-        place = to.folder().at(name.file_name().unwrap_or_default());
+        place = beside(to, number);
+    }
+    Err(lost(to, staged))
+}
+
+fn beside(to: &At, number: u32) -> At {
+    let name = numbered(&to.path(), number);
+    to.folder().at(name.file_name().unwrap_or_default())
+}
+
+/// Where a staged file is that is not staged any more: it came to its name before an
+/// interruption.
+fn came_to(output: &Unpublished, to: &At, staged: &At) -> Result<At, PublishError> {
+    let mut place = to.clone();
+    for number in 2..100_000 {
+        match inode_at(&place) {
+            Some(inode) if inode == output.inode => return Ok(place),
+            Some(_) => place = beside(to, number),
+            None => break,
+        }
     }
     Err(lost(to, staged))
 }

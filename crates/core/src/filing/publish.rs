@@ -5,7 +5,6 @@ use std::fs::{File, Permissions};
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
-use std::sync::Arc;
 
 use crate::fault::at;
 use crate::files::at::At;
@@ -40,8 +39,7 @@ pub(crate) fn place(reach: &Reach, output: &Unpublished) -> Result<At, PublishEr
 /// Its staged file is gone once the folder was renamed in which it was.
 fn place_member(reach: &Reach, output: &Unpublished, path: &Path) -> Result<At, PublishError> {
     let failed = |source| PublishError::Io { path: path.to_owned(), source };
-    let folder = reach.make_folder(path.parent().unwrap_or(Path::new("/"))).map_err(failed)?;
-    let to = Arc::new(folder).at(path.file_name().unwrap_or_default());
+    let to = reach.at_made(path).map_err(failed)?;
     if inode_at(&to) == Some(output.inode) {
         return Ok(to);
     }

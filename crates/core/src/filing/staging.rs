@@ -28,9 +28,14 @@ impl Staging {
     pub fn create(place: &At, summed: bool, mode: u32) -> io::Result<Self> {
         at("stage.create")?;
         let sum = summed.then(Sum::new);
-        // One that was left there has permissions of its own.
-        place.remove()?;
-        Ok(Staging { file: place.create(0o600)?, sum, bytes: 0, mode })
+        let file = match place.create_new(0o600) {
+            // One that was left there has permissions of its own.
+            Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {
+                place.remove().and_then(|()| place.create_new(0o600))?
+            }
+            created => created?,
+        };
+        Ok(Staging { file, sum, bytes: 0, mode })
     }
 
     /// Makes it durable.

@@ -88,6 +88,17 @@ fn look_again(tx: &Tx<'_>, outcome: &mut Entered) -> Result<(), LedgerError> {
     Ok(())
 }
 
+/// Why a file is held as it is entered, if it is.
+fn held_because(new: &NewEntry, revision_of: Option<&(i64, bool)>) -> Option<String> {
+    match (&new.held, revision_of) {
+        (Some(reason), _) => Some(reason.clone()),
+        (None, Some((earlier, true))) if new.policy.hold_revisions => Some(format!(
+            "a revision: entry {earlier} of the same name had other content and was worked"
+        )),
+        _ => None,
+    }
+}
+
 fn enter_one(
     tx: &mut Tx<'_>,
     id: i64,
@@ -107,13 +118,7 @@ fn enter_one(
     }
     let place = if new.nothing_to_work { target(new, id, false) } else { Ok(None) };
     let revision_of = predecessor(tx, new)?;
-    let held = match (&new.held, &revision_of) {
-        (Some(reason), _) => Some(reason.clone()),
-        (None, Some((earlier, true))) if new.policy.hold_revisions => Some(format!(
-            "a revision: entry {earlier} of the same name had other content and was worked"
-        )),
-        _ => None,
-    };
+    let held = held_because(new, revision_of.as_ref());
     // What needs no work and has a place to go is worked by being entered.
     let (state, to) = match &place {
         Ok(place) if new.nothing_to_work && held.is_none() => (State::Worked, place.clone()),

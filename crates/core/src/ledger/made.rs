@@ -8,6 +8,7 @@ use crate::ledger::requests::Unpublished;
 use crate::ledger::transitions::as_i64;
 use crate::ledger::words::{OutputMode, OutputRole};
 use rusqlite::{Connection, OptionalExtension};
+use std::collections::HashMap;
 use std::path::PathBuf;
 
 /// What a batch wrote into an output that stands in its place.
@@ -186,23 +187,24 @@ impl Ledger {
         })
     }
 
-    /// Where the file of an entry lies in whose place stands what was made of it by a batch;
-    /// none where nothing took its place.
+    /// Entries of a batch in whose place stands what was made of them, and where their own
+    /// files lie.
     pub(crate) fn replaced_in_place(
         &self,
         batch: i64,
-        entry: i64,
-    ) -> Result<Option<PathBuf>, LedgerError> {
+    ) -> Result<HashMap<i64, PathBuf>, LedgerError> {
         self.read(|reader| {
-            reader
-                .prepare_cached(
-                    "SELECT staged FROM output WHERE batch = ? AND entry = ? AND mode = 'in place' AND base_sha256 IS NOT NULL",
-                )
-                .and_then(|mut select| {
-                    select.query_row([batch, entry], |row| row.get::<_, String>(0)).optional()
-                })
-                .map(|staged| staged.map(PathBuf::from))
-                .map_err(reading)
+            let query = || -> rusqlite::Result<HashMap<i64, PathBuf>> {
+                let mut select = reader.prepare_cached(
+                    "SELECT entry, staged FROM output
+                     WHERE batch = ? AND mode = 'in place' AND base_sha256 IS NOT NULL",
+                )?;
+                let one = |row: &rusqlite::Row<'_>| {
+                    Ok((row.get(0)?, PathBuf::from(row.get::<_, String>(1)?)))
+                };
+                select.query_map([batch], one)?.collect()
+            };
+            query().map_err(reading)
         })
     }
 

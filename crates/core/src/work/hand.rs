@@ -3,6 +3,7 @@
 
 use std::io;
 use std::path::{Path, PathBuf};
+use std::sync::LazyLock;
 
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
@@ -66,9 +67,12 @@ pub(crate) fn failed(path: &Path) -> impl Fn(io::Error) -> HandError + '_ {
     move |source| HandError::Io { path: path.to_owned(), source }
 }
 
+/// A person reaches what they may.
+pub(crate) static REACH: LazyLock<Reach> = LazyLock::new(Reach::anywhere);
+
 /// A place that a person names: what they may reach themselves.
 pub(crate) fn by_hand(path: &Path) -> io::Result<At> {
-    Reach::anywhere().at(path)
+    REACH.at(path)
 }
 
 /// What a person wants to have worked.
@@ -130,7 +134,7 @@ impl HandSources {
     fn files_of(&self, folder: &Path) -> Result<Vec<(String, Version)>, HandError> {
         let depth = if self.subfolders { u32::MAX } else { 0 };
         let mut files = Vec::new();
-        let swept = sweep(&Reach::anywhere(), folder, depth, |seen| {
+        let swept = sweep(&REACH, folder, depth, |seen| {
             if seen.kind == Kind::File && seen.utf8 {
                 files.push((seen.path, seen.version));
             }

@@ -3,14 +3,12 @@
 use std::collections::HashSet;
 use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 
 use crate::files::at::At;
-use crate::files::roots::Reach;
 use crate::filing::publish::{make_durable, place};
 use crate::ledger::requests::{MadeOutput, Unpublished, staged_name};
 use crate::ledger::words::OutputRole;
-use crate::work::hand::{HandError, failed};
+use crate::work::hand::{HandError, REACH, failed};
 use crate::work::meet::CopyPlan;
 
 /// Files that are staged by hand.
@@ -24,10 +22,9 @@ impl StagedByHand {
     /// A name under which the file of this number is staged.
     pub fn place_for(&mut self, copy: &CopyPlan, number: usize) -> Result<At, HandError> {
         let folder = copy.path.parent().unwrap_or(Path::new("/"));
-        let made = Reach::anywhere().make_folder(folder).map_err(failed(folder))?;
         let tag = format!("hand{}", std::process::id());
         let name = staged_name(&tag, number as i64, self.places.len() + 1);
-        let at = Arc::new(made).at(name.as_ref());
+        let at = REACH.at_made(&folder.join(name)).map_err(failed(folder))?;
         self.places.push(at.clone());
         Ok(at)
     }
@@ -54,7 +51,7 @@ impl StagedByHand {
         let refused = |error: &dyn std::fmt::Display| HandError::Refused(error.to_string());
         let mut placed = Vec::new();
         for output in &self.outputs {
-            let at = place(&Reach::anywhere(), output).map_err(|error| refused(&error))?;
+            let at = place(&REACH, output).map_err(|error| refused(&error))?;
             placed.push((at, output.bytes));
         }
         let mut synced = HashSet::new();

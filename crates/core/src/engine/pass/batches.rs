@@ -143,6 +143,16 @@ impl Live {
     }
 }
 
+/// How long nothing has come to a batch.
+fn rested(live: &Live, members: &[BatchEntry]) -> Duration {
+    let (here, mut waits) = (live.now(), live.waits());
+    let since = members.iter().map(|member| {
+        let entry = &member.filing.entry;
+        waits.since(Wait::Ready(entry.id, entry.ready_at.as_millisecond()), here)
+    });
+    since.min().unwrap_or_default()
+}
+
 /// Puts a group with those that have closed, as a whole or in part, or tells what it
 /// waits for.
 fn close(
@@ -170,13 +180,7 @@ fn close(
     let mut sooner =
         |wait: Duration| closes_in = Some(closes_in.map_or(wait, |earlier| earlier.min(wait)));
     if let Some(idle) = batch.idle {
-        let (here, mut waits) = (live.now(), live.waits());
-        let since = members.iter().map(|member| {
-            let entry = &member.filing.entry;
-            waits.since(Wait::Ready(entry.id, entry.ready_at.as_millisecond()), here)
-        });
-        let rested = since.min().unwrap_or_default();
-        drop(waits);
+        let rested = rested(live, &members);
         if rested >= idle {
             gathered.ready.push(ReadyBatch::of(&output, members));
             return;

@@ -1,5 +1,6 @@
 //! Filing worked entries and repeats, and moving held ones aside.
 
+use std::collections::HashMap;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -51,8 +52,9 @@ pub(crate) fn file(p: &mut Pass, filings: Vec<OpenEntry>, cause: Cause) -> Resul
     }
     let mut ends = Ends::default();
     let mut folders = Touched::new();
+    let mut in_place = Replaced::default();
     for mut filing in filings {
-        let replaced = replaced_in_place(p, &filing)?;
+        let replaced = in_place.place(p, &filing)?;
         if replaced.is_some() {
             // When it lost its name its inode changed, and nothing else of it.
             filing.version = filing.version.without_inode_time();
@@ -73,13 +75,23 @@ pub(crate) fn file(p: &mut Pass, filings: Vec<OpenEntry>, cause: Cause) -> Resul
     }
 }
 
-/// Where the file of an entry lies in whose place stands what was made of it.
-fn replaced_in_place(p: &Pass, filing: &OpenEntry) -> Result<Option<PathBuf>, LedgerError> {
-    match (filing.entry.state, filing.entry.batch) {
-        (State::Worked, Some(batch)) => {
-            p.context().ledger.replaced_in_place(batch, filing.entry.id)
+/// Where files lie in whose place stands what was made of them, batch by batch.
+#[derive(Default)]
+struct Replaced {
+    batch: Option<i64>,
+    places: HashMap<i64, PathBuf>,
+}
+
+impl Replaced {
+    /// Where the file of an entry lies; none where nothing took its place.
+    fn place(&mut self, p: &Pass, filing: &OpenEntry) -> Result<Option<PathBuf>, LedgerError> {
+        let entry = &filing.entry;
+        let (State::Worked, Some(batch)) = (entry.state, entry.batch) else { return Ok(None) };
+        if self.batch != Some(batch) {
+            self.places = p.context().ledger.replaced_in_place(batch)?;
+            self.batch = Some(batch);
         }
-        _ => Ok(None),
+        Ok(self.places.remove(&entry.id))
     }
 }
 

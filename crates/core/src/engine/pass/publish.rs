@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 use crate::engine::pass::ctx::Pass;
 use crate::engine::pass::hold::AGAIN;
 use crate::engine::shared::OutputLock;
+use crate::files::kept_open::KeptOpen;
 use crate::filing::publish::{PublishError, end_folder, make_durable, place, place_folder};
 use crate::ledger::error::LedgerError;
 use crate::ledger::requests::Unpublished;
@@ -48,6 +49,7 @@ pub(crate) fn batch(p: &mut Pass, batch: i64) -> Result<(), LedgerError> {
 /// Brings the outputs of a batch into their places, in their order, and makes each folder
 /// durable once; why one is not published, if one is not.
 fn publish_all(p: &Pass, outputs: &[Unpublished]) -> Result<Option<String>, LedgerError> {
+    let _open = KeptOpen::begin();
     let reach = &p.context().config.reach;
     let (folders, files): (Vec<&Unpublished>, Vec<&Unpublished>) =
         outputs.iter().partition(|output| output.role == OutputRole::Unpacked);

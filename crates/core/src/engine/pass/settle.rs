@@ -184,27 +184,25 @@ fn candidates(p: &mut Pass) -> Vec<Candidate> {
         if let (Some(give_up), None) = (give_up, given_up) {
             sooner((arriving.noticed + give_up).saturating_sub(now));
         }
-        match complete(&live, path, &arriving.version, &arriving.look, &arriving.fields, &clock) {
+        let (version, look) = (&arriving.version, &arriving.look);
+        // How long it waits, or until something else comes.
+        let waits = match complete(&live, path, version, look, &arriving.fields, &clock) {
             Complete::Yes => {
                 let wait = arriving.not_before.saturating_sub(now);
-                if !wait.is_zero() && given_up.is_none() {
-                    sooner(wait);
-                    continue;
-                }
+                (!wait.is_zero()).then_some(Some(wait))
             }
             Complete::After(wait, because) => {
                 arriving.because = because.into();
-                if given_up.is_none() {
-                    sooner(wait);
-                    continue;
-                }
+                Some(Some(wait))
             }
             Complete::Waits(because) => {
                 arriving.because = because.into();
-                if given_up.is_none() {
-                    continue;
-                }
+                Some(None)
             }
+        };
+        if let (Some(wait), None) = (waits, given_up) {
+            wait.into_iter().for_each(&mut sooner);
+            continue;
         }
         let given_up = given_up.map(|after| {
             format!("it was not complete after {}: {}", write_duration(after), arriving.because)

@@ -21,7 +21,7 @@ use crate::engine::pass::{ask, file, leases, targets};
 use crate::engine::shared::OutputLock;
 use crate::files::version::Version;
 use crate::ledger::error::LedgerError;
-use crate::ledger::requests::Claim;
+use crate::ledger::requests::{Claim, PlannedOutput};
 use crate::ledger::state::{Cause, State};
 use crate::ledger::types::OpenEntry;
 use crate::ledger::words::Effect;
@@ -252,29 +252,31 @@ fn begin<'l>(
     if let Err(blocked) = live.lend(false, |env| plan.work.prepare(env)) {
         return blocked_by(p, work, &filings, blocked).map(|()| None);
     }
+    let batch = claim(live, work, filings, plan.outputs)?;
+    Ok(Some(Begun { batch, work: plan.work, locks }))
+}
+
+/// Records what will be made of which entries: from here on it is known that they may be
+/// under way.
+fn claim(
+    live: &Live,
+    work: &dyn Work,
+    filings: Vec<OpenEntry>,
+    outputs: Vec<PlannedOutput>,
+) -> Result<ClaimedBatch, LedgerError> {
+    let entries: Vec<i64> = filings.iter().map(|filing| filing.entry.id).collect();
+    let (kind, effect) = (work.kind(), work.effect());
     let claimed = live.context.ledger.claim(Claim {
         gate: live.gate.name.clone(),
-        work: work.kind(),
-        effect: work.effect(),
-        entries: filings.iter().map(|filing| filing.entry.id).collect(),
-        outputs: plan.outputs,
+        work: kind,
+        effect,
+        entries: entries.clone(),
+        outputs,
         lease: None,
     })?;
-    tracing::debug!(
-        batch = claimed.batch,
-        work = %work.kind(),
-        key = claimed.key,
-        entries = ?filings.iter().map(|filing| filing.entry.id).collect::<Vec<_>>(),
-        "claimed"
-    );
-    let batch = ClaimedBatch {
-        claimed,
-        filings,
-        effect: work.effect(),
-        work: work.kind(),
-        began: Instant::now(),
-    };
-    Ok(Some(Begun { batch, work: plan.work, locks }))
+    let (batch, key) = (claimed.batch, &claimed.key);
+    tracing::debug!(batch, work = %kind, key, ?entries, "claimed");
+    Ok(ClaimedBatch { claimed, filings, effect, work: kind, began: Instant::now() })
 }
 
 /// What becomes of a batch that cannot be planned now.

@@ -10,14 +10,14 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use serde::Serialize;
 
 use crate::files::compress::Compression;
-use crate::files::roots::Reach;
+use crate::files::kept_open::KeptOpen;
 use crate::files::sha256::Sha256;
 use crate::filing::moving::sum_of;
 use crate::ledger::words::{OutputMode, OutputRole};
 use crate::pattern::template::Template;
 use crate::work::deliver::stage::{SourceFile, StageFault, WantedCopy, stage_copies};
 use crate::work::exists::FileExists;
-use crate::work::hand::{HandError, HandFile, HandSources, LeftOut, by_hand, failed};
+use crate::work::hand::{HandError, HandFile, HandSources, LeftOut, REACH, by_hand, failed};
 use crate::work::hand_staged::StagedByHand;
 use crate::work::meet::{Content, CopyPlan, Taken, Unmet, meet};
 use crate::work::openpgp::keys::KeyFile;
@@ -92,6 +92,7 @@ impl HandDeliver {
     /// # Errors
     /// [`HandError`], when there is nothing to deliver, or something cannot be read.
     pub fn plan(&self) -> Result<HandDeliverPlan, HandError> {
+        let _open = KeptOpen::begin();
         let templates = self.templates()?;
         let seal = self.seal();
         let seal = seal.map(|seal| seal.open()).transpose().map_err(HandError::Refused)?;
@@ -189,8 +190,7 @@ impl HandDeliver {
             {
                 return Ok(Err(format!("`{}` is one of the sources", path.display())));
             }
-            let reach = Reach::anywhere();
-            match meet(&reach, &path, self.exists, self.compress, content, taken) {
+            match meet(&REACH, &path, self.exists, self.compress, content, taken) {
                 Ok(copy) => copies.push(copy),
                 Err(Unmet::Hold(why) | Unmet::Place(why)) => {
                     let keys = "exists = \"replace\", \"number\" or \"leave\"";
@@ -236,6 +236,7 @@ impl HandDeliverPlan {
         let mut done = self.copies();
         let mut at = done.iter_mut();
         let files = std::mem::take(&mut self.files);
+        let _open = KeptOpen::begin();
         for (first, some) in files.chunks(TOGETHER).enumerate() {
             let mut staged = StagedByHand::default();
             let outcome = self.stage(first * TOGETHER, some, &mut staged, stopping);
@@ -287,7 +288,7 @@ impl HandDeliverPlan {
                 sha256: None,
                 modified: values.modified,
             };
-            let made = stage_copies(&Reach::anywhere(), &source, &places, None, stopping)
+            let made = stage_copies(&REACH, &source, &places, None, stopping)
                 .map_err(|fault| told(fault, &file.path))?;
             for ((to, copy), made) in places.iter().zip(&wanted).zip(made) {
                 let made = unsynced.keep(&to.place, made);

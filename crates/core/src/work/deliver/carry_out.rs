@@ -8,6 +8,7 @@ use std::sync::atomic::Ordering;
 
 use crate::files::at::At;
 use crate::files::compress::Compression;
+use crate::files::kept_open::KeptOpen;
 use crate::filing::staging::{Staging, default_mode};
 use crate::ledger::requests::{Claimed, MadeOutput};
 use crate::ledger::types::OpenEntry;
@@ -81,6 +82,7 @@ const TELL: usize = 50;
 impl DeliverPlan {
     /// Stages everything, in the order of the claim.
     fn stage_all(self, claimed: &Claimed, env: &Env<'_>) -> Result<Made, Failure> {
+        let _open = KeptOpen::begin();
         let mut places = claimed.staged.iter();
         let mut next = || -> Result<Option<At>, Failure> {
             let place = places.next().ok_or_else(|| output(io::ErrorKind::NotFound.into()))?;

@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
+use crate::files::kept_open::KeptOpen;
 use crate::ledger::requests::PlannedOutput;
 use crate::ledger::words::OutputRole;
 use crate::words;
@@ -20,6 +21,7 @@ pub(crate) fn plan_batch(
     batch: Batch,
     env: &Env<'_>,
 ) -> Result<WorkPlan, Blocked> {
+    let _open = KeptOpen::begin();
     let bundle = match &config.bundle {
         Some(bundle) => Some(plan_bundle(bundle, Path::new(&batch.target), env)?),
         None => None,

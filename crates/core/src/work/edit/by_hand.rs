@@ -8,7 +8,6 @@ use serde::Serialize;
 use vadegate_tables::edit::text::LineEnd;
 use vadegate_tables::edit::{CellPlace, CellSet, SheetChoice, ValueType};
 
-use crate::files::roots::Reach;
 use crate::files::sha256::Sha256;
 use crate::filing::moving::sum_of;
 use crate::ledger::words::OutputRole;
@@ -18,7 +17,7 @@ use crate::work::edit::config::{CellConfig, EditConfig, ReplaceConfig, TextConfi
 use crate::work::edit::content::{EditedContent, Editing, Unedited};
 use crate::work::edit::looked::Looked;
 use crate::work::exists::FileExists;
-use crate::work::hand::{HandError, HandFile, HandSources, LeftOut, by_hand, failed};
+use crate::work::hand::{HandError, HandFile, HandSources, LeftOut, REACH, by_hand, failed};
 use crate::work::hand_staged::StagedByHand;
 use crate::work::meet::{Content, CopyPlan, Taken, Unmet, meet};
 use crate::work::staged::Staged;
@@ -180,7 +179,7 @@ impl HandEdit {
             return Ok(Err("would come over itself; edit it with --in-place".into()));
         }
         let never = Content { bytes: u64::MAX, sha256: Sha256::default() };
-        Ok(match meet(&Reach::anywhere(), &path, self.exists, None, never, taken) {
+        Ok(match meet(&REACH, &path, self.exists, None, never, taken) {
             Ok(place) => {
                 taken.keep();
                 Ok(place)
@@ -260,7 +259,7 @@ fn one(
     let mut by_hand = StagedByHand::default();
     let at = by_hand.place_for(place, number)?;
     let source = Source { path: &file.path, version: &file.version };
-    match stage(&Reach::anywhere(), &source, editing, &at, stopping) {
+    match stage(&REACH, &source, editing, &at, stopping) {
         Ok((copy, edited)) => {
             let mut staged = Staged::default();
             let made = staged.keep(&at, copy);

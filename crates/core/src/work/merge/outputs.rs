@@ -110,6 +110,18 @@ fn foreign(env: &Env<'_>, output: &PlannedOutput) -> Option<String> {
     })
 }
 
+/// The first path that is free: the output's own, or one with a number.
+fn free(reach: &Reach, output: &Path) -> PathBuf {
+    // A name that nobody may have is no free one; what is wrong is told elsewhere.
+    let taken = |path: &Path| reach.at(path).is_ok_and(|at| matches!(at.look(), Ok(Some(_))));
+    let (mut path, mut number) = (output.to_owned(), 2);
+    while taken(&path) {
+        path = numbered(output, number);
+        number += 1;
+    }
+    path
+}
+
 /// Decides how rows meet an output; an error holds the batch.
 pub(crate) fn plan(
     reach: &Reach,
@@ -154,14 +166,7 @@ pub(crate) fn plan(
         Exists::Append => {}
         Exists::Number => {
             plan.mode = OutputMode::Number;
-            let mut number = 2;
-            // A name that nobody may have is no free one; what is wrong is told elsewhere.
-            let taken =
-                |path: &Path| reach.at(path).is_ok_and(|at| matches!(at.look(), Ok(Some(_))));
-            while taken(&plan.path) {
-                plan.path = numbered(output, number);
-                number += 1;
-            }
+            plan.path = free(reach, output);
         }
         Exists::Fail if there => {
             return Err(Blocked::Hold(format!(

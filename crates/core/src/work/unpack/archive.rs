@@ -3,6 +3,7 @@
 use std::fs::File;
 use std::time::SystemTime;
 
+use crate::files::kept_open::KeptOpen;
 use crate::words::counted;
 use crate::work::unpack::budget::{Budget, Refusal};
 use crate::work::unpack::kind::{Kind, kind_of};
@@ -75,6 +76,7 @@ pub(crate) fn unpack(
                 .into(),
         )
     })?;
+    let _open = KeptOpen::begin();
     let mut members = Members::new(opening, budget, store);
     read_one(file, kind, stem(name), modified, budget, &mut members)?;
     let nested = descend(&mut members, 0, opening.choice.nested, budget)?;

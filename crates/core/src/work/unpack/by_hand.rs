@@ -1,5 +1,6 @@
 //! Unpacking archives by hand: the work `unpack` without a gate, a service or a ledger.
 
+use std::collections::HashMap;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -9,7 +10,7 @@ use jiff::tz::TimeZone;
 use serde::Serialize;
 
 use crate::files::at::At;
-use crate::files::roots::Reach;
+use crate::files::kept_open::KeptOpen;
 use crate::filing::publish::{end_folder, make_durable, place, place_folder};
 use crate::ledger::requests::{Unpublished, staged_name};
 use crate::ledger::words::{OutputMode, OutputRole};
@@ -17,7 +18,7 @@ use crate::pattern::Pattern;
 use crate::pattern::template::Template;
 use crate::settings::secret::Secret;
 use crate::work::exists::FileExists;
-use crate::work::hand::{HandError, HandFile, HandSources, LeftOut, by_hand, failed};
+use crate::work::hand::{HandError, HandFile, HandSources, LeftOut, REACH, by_hand, failed};
 use crate::work::openpgp::keys::KeyFile;
 use crate::work::unpack::archive::{Unpacked, unpack};
 use crate::work::unpack::budget::{Budget, Refusal};
@@ -199,21 +200,23 @@ impl HandUnpack {
         };
         let folder = row(into.to_owned(), &name, OutputMode::Create, OutputRole::Unpacked);
         place_folder(&REACH, &folder).map_err(Refused::Io)?;
+        let _open = KeptOpen::begin();
+        let mut touched = HashMap::new();
         for kept in &unpacked.kept {
             let Some((from, made)) = &kept.staged else { continue };
             let path = into.join(kept.parts.join("/"));
             let output =
                 Unpublished { inode: made.inode, ..row(path, from, kept.mode, OutputRole::Member) };
-            let placed = place(&REACH, &output).and_then(|at| make_durable(&at));
-            placed.map_err(|error| Refused::Archive(error.to_string()))?;
+            let at = place(&REACH, &output).map_err(|error| Refused::Archive(error.to_string()))?;
+            touched.entry(at.folder().path().to_owned()).or_insert(at);
+        }
+        for at in touched.into_values() {
+            make_durable(&at).map_err(|error| Refused::Archive(error.to_string()))?;
         }
         end_folder(&REACH, &folder).map_err(Refused::Io)?;
         Ok(unpacked)
     }
 }
-
-/// A person reaches what they may.
-static REACH: std::sync::LazyLock<Reach> = std::sync::LazyLock::new(Reach::anywhere);
 
 /// Why an archive was not unpacked.
 enum Refused {
