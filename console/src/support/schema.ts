@@ -942,6 +942,18 @@ export interface components {
       /** @description What it was. */
       path: string;
     };
+    /** @description Why a gate takes nothing now, and when it does again. */
+    Closed: {
+      /** @description Why. */
+      because: string;
+      /** @description When it takes files again, in the service's zone; in words. */
+      opens: string;
+      /**
+       * Format: date-time
+       * @description When that is; none where it does not in the next year.
+       */
+      opens_at: string | null;
+    };
     /**
      * @description How a single file is compressed.
      * @enum {string}
@@ -1159,11 +1171,12 @@ export interface components {
      * @description What a gate is doing as a whole.
      * @enum {string}
      */
-    GateState: "open" | "paused" | "troubled";
+    GateState: "open" | "paused" | "closed" | "troubled";
     /** @description A gate and its counts. */
     GateView: {
       /** @description Where worked files go; none when they are left. */
       archive: string | null;
+      closed: components["schemas"]["Closed"] | null;
       /** @description Entries by state, and `arriving` files. */
       counts: {
         [key: string]: number;

@@ -1,6 +1,6 @@
 //! Editing and clearing, each beside a usual way to the same end.
 //!
-//! * A cell of 100 workbooks of 5 MB each, by hand, beside openpyxl, which loads and saves
+//! * A cell of 20 workbooks of 5 MB each, by hand, beside openpyxl, which loads and saves
 //!   a workbook: some of them, for it is slow.
 //! * 100,000 files, removed and recorded, beside `find -delete`.
 //!
@@ -18,7 +18,7 @@ use common::median;
 use vadegate_tables::write::{Head, begin};
 use vadegate_tables::{Cell, Kind, Writing};
 
-const WORKBOOKS: usize = 100;
+const WORKBOOKS: usize = 20;
 /// Rows of a workbook of about 5 MB.
 const ROWS: u64 = 130_000;
 /// So many of them openpyxl gets.

@@ -88,6 +88,13 @@ fn print_notes(gate: &GateView) -> Result<(), Failure> {
         show::line("")?;
         show::one(&format!("{name}: paused by {by}{since}; `vadegate resume {name}`"))?;
     }
+    if let Some(closed) = &gate.closed {
+        show::line("")?;
+        show::one(&format!(
+            "{name}: closed, {}; it {}, and `vadegate pass {name}` works at any hour",
+            closed.because, closed.opens
+        ))?;
+    }
     if gate.untaken > 0 {
         let files = show::counted(gate.untaken, "file lies", "files lie");
         show::line("")?;
@@ -121,6 +128,7 @@ fn state(state: GateState) -> &'static str {
     match state {
         GateState::Open => "open",
         GateState::Paused => "paused",
+        GateState::Closed => "closed",
         GateState::Troubled => "troubled",
     }
 }

@@ -178,7 +178,7 @@ fn the_page_works_by_keyboard_on_a_phone_and_in_the_dark() {
             reached.push(page.script(name).await.as_str().unwrap().trim().to_owned());
         }
         assert!(
-            reached.join("|").starts_with("To the content|Vadegate|Gates|Ledger|Settings"),
+            reached.join("|").starts_with("To the content|Vadegate|Gates|Ledger|Clears|Settings"),
             "{reached:?}"
         );
         page.resize(390, 844).await;
@@ -363,6 +363,11 @@ fn clears_are_rehearsed_and_done_on_their_page_and_what_was_edited_is_shown() {
         page.press("Remove").await;
         page.see("2 files removed.").await;
         page.see("Ada Fennick: the disk is small").await;
+        page.resize(390, 844).await;
+        page.see("Ada Fennick: the disk is small").await;
+        let over = "return document.documentElement.scrollWidth - window.innerWidth";
+        assert_eq!(page.script(over).await, json!(0), "it is wider than the phone");
+        page.resize(SIZE.0, SIZE.1).await;
         assert_eq!(coast.files("scratch").len(), 1);
         page.go(&service, "/ledger").await;
         page.click("//table//td[1]/a").await;

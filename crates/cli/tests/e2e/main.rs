@@ -50,6 +50,7 @@ mod fixtures;
 mod folders;
 mod guarding;
 mod hostile;
+mod hours;
 mod identity;
 mod keeping;
 mod lineage;

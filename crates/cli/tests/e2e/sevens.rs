@@ -114,7 +114,9 @@ fn what_is_broken_or_hostile_in_a_7z_archive_holds_it_whole() {
         (locked, "password = { file = \"vadegate.toml\" }", "the password is wrong"),
         (good.clone(), "members = 10", "more than 10 members"),
         (good.clone(), "bytes = \"1kB\"", "come out of it"),
-        (with_dictionary(&good, 40), "", "MiB of memory, or is damaged"),
+        (with_dictionary(&good, 40), "", "damaged"),
+        (with_files(&good, 1 << 36), "", "damaged"),
+        (with_files(&good, 1 << 28), "", "damaged"),
         (renamed(&stored, "below/7.csv", "../../7.csv"), "", "climbs out of the folder"),
         (b"7z\xBC\xAF\x27\x1C".to_vec(), "", "damaged"),
     ] {
@@ -138,6 +140,22 @@ fn with_dictionary(archive: &[u8], property: u8) -> Vec<u8> {
     let coder = [0x21, 0x21, 0x01];
     let at = archive[header..].windows(3).position(|part| part == coder).unwrap();
     archive[header + at + 3] = property;
+    with_sums(archive)
+}
+
+/// The archive whose header says that it has so many files.
+fn with_files(archive: &[u8], files: u64) -> Vec<u8> {
+    let mut archive = archive.to_vec();
+    let length =
+        |bytes: &[u8], at: usize| u64::from_le_bytes(bytes[at..at + 8].try_into().unwrap());
+    let header = 32 + usize::try_from(length(&archive, 12)).unwrap();
+    // What is known of the files begins with their number, and goes on with which are empty.
+    let is_files = |part: &[u8]| part[0] == 5 && part[2] == 0x0E;
+    let at = header + archive[header..].windows(3).position(is_files).unwrap() + 1;
+    let number: Vec<u8> = [0xFF].into_iter().chain(files.to_le_bytes()).collect();
+    archive.splice(at..=at, number);
+    let longer = length(&archive, 20) + 8;
+    archive[20..28].copy_from_slice(&longer.to_le_bytes());
     with_sums(archive)
 }
 

@@ -70,7 +70,11 @@ impl Engine {
         let live = &handle.live;
         let (work, lease_of_gate) = offer_of(live)?;
         let mut taken = Vec::new();
-        if live.state().paused || live.retired.load(std::sync::atomic::Ordering::Relaxed) {
+        let paused = live.state().paused;
+        if paused
+            || live.closed(Timestamp::now()).is_some()
+            || live.retired.load(std::sync::atomic::Ordering::Relaxed)
+        {
             return Ok(taken);
         }
         let lease = lease.unwrap_or(lease_of_gate).min(LONGEST);

@@ -8,6 +8,7 @@ use crate::arrivals::settle::Look;
 use crate::arrivals::sweep::Seen;
 use crate::config::gate::Archive;
 use crate::engine::error::EngineError;
+use crate::engine::gate::closed::Closed;
 use crate::engine::gate::state::Live;
 use crate::engine::pass::batches::{OpenBatch, open_batches};
 use crate::engine::pass::complete::{Complete, complete, out_of_bounds};
@@ -25,6 +26,8 @@ pub enum GateState {
     Open,
     /// It notices, and takes nothing.
     Paused,
+    /// It is not its time: it notices, and takes nothing.
+    Closed,
     /// It has a standing problem.
     Troubled,
 }
@@ -42,6 +45,8 @@ pub struct GateView {
     pub state: GateState,
     /// Whether a person has paused it.
     pub paused: bool,
+    /// Why it is not its time, and when that is.
+    pub closed: Option<Closed>,
     /// Who has paused it, and since when.
     pub pause: Option<Pause>,
     /// Files in its drop folders that no pattern takes, as of the last sweep.
@@ -187,6 +192,7 @@ pub(crate) fn gate_view(live: &Live) -> Result<GateView, EngineError> {
         Archive::Leave | Archive::Delete => None,
     };
     let open_batches = open_batches(live)?;
+    let closed = live.closed(Timestamp::now());
     let state = live.state();
     counts.insert("arriving".into(), state.arriving.len() as u64);
     // That the lease tells nothing is worth knowing, but no trouble.
@@ -199,12 +205,14 @@ pub(crate) fn gate_view(live: &Live) -> Result<GateView, EngineError> {
             .iter()
             .map(|one| gate.drops.path_of(one).display().to_string())
             .collect(),
-        state: match (state.paused, troubled) {
-            (true, _) => GateState::Paused,
-            (_, true) => GateState::Troubled,
+        state: match (state.paused, troubled, &closed) {
+            (true, ..) => GateState::Paused,
+            (_, true, _) => GateState::Troubled,
+            (.., Some(_)) => GateState::Closed,
             _ => GateState::Open,
         },
         paused: state.paused,
+        closed,
         pause: state.pause.clone(),
         untaken: state.untaken,
         counts,
@@ -299,7 +307,10 @@ fn verdict(live: &Live, seen: &Seen, known: Option<&Entry>) -> (Verdict, String,
                 "complete; it will be taken when the gate is resumed".into(),
                 fields,
             ),
-            None => (Verdict::Take, "complete; the next pass takes it".into(), fields),
+            None => match live.closed(Timestamp::now()) {
+                Some(closed) => (Verdict::Take, closed.of_file(), fields),
+                None => (Verdict::Take, "complete; the next pass takes it".into(), fields),
+            },
         },
     }
 }

@@ -9,6 +9,7 @@ use crate::config::batch::BatchConfig;
 use crate::config::drops::Drops;
 use crate::config::identity::{Once, Repeats};
 use crate::config::pick::Pick;
+use crate::config::schedule::Schedule;
 use crate::config::settle::Settle;
 use crate::files::compress::Compression;
 use crate::files::durable::Durability;
@@ -50,6 +51,8 @@ pub struct Gate {
     pub empty: Empty,
     /// Time between two sweeps. Default 10 s.
     pub sweep: Duration,
+    /// When it takes files. Default: always.
+    pub schedule: Schedule,
     /// Which of the complete files are worked. Default all.
     pub pick: Option<Pick>,
     /// In which order files are worked. Default oldest first.

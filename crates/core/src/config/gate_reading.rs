@@ -6,6 +6,8 @@ use crate::config::gate::{Archive, Bounds, Empty, Gate, Interrupted, Order};
 use crate::config::identity;
 use crate::config::identity::{Once, Repeats};
 use crate::config::pick;
+use crate::config::schedule;
+use crate::config::schedule::Calendars;
 use crate::config::settle;
 use crate::config::work;
 use crate::files::compress::Compression;
@@ -24,6 +26,7 @@ use std::time::Duration;
 pub(crate) fn read_all<'a>(
     sections: Vec<(String, Section<'a>)>,
     likes: &[(String, Section<'a>)],
+    calendars: &Calendars,
     folder: &Path,
 ) -> Vec<Gate> {
     let mut gates: Vec<Gate> = Vec::new();
@@ -42,7 +45,7 @@ pub(crate) fn read_all<'a>(
             ));
         }
         stand_before_its_like(&mut section, likes);
-        gates.extend(read(name, section, folder));
+        gates.extend(read(name, section, calendars, folder));
     }
     gates
 }
@@ -98,7 +101,12 @@ fn read_looking(section: &mut Section<'_>) -> Looking {
     }
 }
 
-fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
+fn read(
+    name: String,
+    mut section: Section<'_>,
+    calendars: &Calendars,
+    folder: &Path,
+) -> Option<Gate> {
     section.has("like");
     let exact = section.choice("case", &[("exact", true), ("ignore", false)]).unwrap_or(false);
     let drops = read_drops(&name, &mut section, folder, exact);
@@ -115,6 +123,7 @@ fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
     };
     let (empty, durable) = (read_empty(&mut section), read_durable(&mut section));
     let looking = read_looking(&mut section);
+    let schedule = schedule::read(&mut section, calendars);
     let order = order(&mut section, &fields);
     let pick = pick::read(&mut section, &fields);
     let identity = identity::read(&mut section, folder, &fields);
@@ -141,6 +150,7 @@ fn read(name: String, mut section: Section<'_>, folder: &Path) -> Option<Gate> {
         bounds,
         empty,
         sweep: looking.sweep,
+        schedule,
         order,
         pick,
         once: identity.once,

@@ -13,6 +13,7 @@ pub(crate) mod gate;
 pub(crate) mod gate_reading;
 pub(crate) mod identity;
 pub(crate) mod pick;
+pub mod schedule;
 pub(crate) mod service;
 pub(crate) mod settle;
 pub(crate) mod taking;
@@ -20,7 +21,8 @@ pub(crate) mod work;
 
 use std::path::{Path, PathBuf};
 
-pub use crate::settings::fault::Fault;
+use crate::config::schedule::Calendars;
+use crate::settings::fault::Fault;
 pub use crate::settings::keys::Range;
 pub use crate::settings::values::{parse_bytes, parse_duration, write_bytes, write_duration};
 pub use crate::work::merge::config::{Exists, MergeConfig, WriteConfig};
@@ -129,7 +131,8 @@ impl Config {
         }
         let documents: Vec<Document> = documents.into_iter().filter_map(Result::ok).collect();
         let folder = file.parent().unwrap_or(Path::new("/")).to_owned();
-        let (mut sections, mut likes, mut clears) = (Vec::new(), Vec::new(), Vec::new());
+        let (mut sections, mut likes, mut clears, mut calendars) =
+            (Vec::new(), Vec::new(), Vec::new(), Vec::new());
         let mut first_service = None;
         for (at, document) in documents.iter().enumerate() {
             let mut top = document.top();
@@ -139,9 +142,11 @@ impl Config {
             likes.extend(top.sections("like"));
             sections.extend(top.sections("gate"));
             clears.extend(top.sections("clear"));
+            calendars.extend(top.sections("calendar"));
             top.finish();
         }
-        let gates = gate_reading::read_all(sections, &likes, &folder);
+        let calendars = Calendars::read(calendars);
+        let gates = gate_reading::read_all(sections, &likes, &calendars, &folder);
         let clears = clear::read_all(clears, &folder);
         let faults: Vec<Fault> = documents.iter().flat_map(Document::faults).collect();
         match first_service {

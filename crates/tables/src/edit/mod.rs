@@ -4,7 +4,9 @@
 //! stand, compressed bytes and all; of a sheet only the cells that are set are written anew.
 
 mod book;
+mod cells;
 mod chain;
+mod content;
 mod package;
 mod sheet;
 mod styles;
@@ -53,7 +55,7 @@ impl CellPlace {
     /// Reads `B2`; nothing where it is no cell that a sheet has.
     pub fn parse(text: &str) -> Option<Self> {
         let (row, column) = parse_cell(text)?;
-        (row < sheet::ROWS && column < sheet::COLUMNS).then_some(CellPlace { row, column })
+        (row < cells::ROWS && column < cells::COLUMNS).then_some(CellPlace { row, column })
     }
 }
 

@@ -5,15 +5,13 @@ use std::collections::BTreeMap;
 use quick_xml::events::{BytesStart, Event};
 
 use crate::edit::book::TableHeader;
+use crate::edit::cells::{COLUMNS, ROWS, column_number, row_number, write_cell};
+use crate::edit::content;
 use crate::edit::styles::Styles;
-use crate::edit::value::{CellValue, fraction, serial};
-use crate::edit::xml::{XmlIn, XmlOut, attribute, escaped, local, prefix, with_attributes};
+use crate::edit::value::CellValue;
+use crate::edit::xml::{XmlIn, XmlOut, attribute, local, prefix, with_attributes};
 use crate::edit::{CellPlace, EditFault, refused};
 use crate::workbook::{letters, parse_cell, parse_range};
-
-/// Rows and columns of a sheet, by the format.
-pub(super) const ROWS: u32 = 1_048_576;
-pub(super) const COLUMNS: u32 = 16_384;
 
 /// Styles of columns: first and last column, and the style.
 type ColumnStyles = Vec<(u32, u32, u32)>;
@@ -269,10 +267,21 @@ impl<'e> SheetEdit<'e> {
                 .iter()
                 .find(|(first, last, _)| (*first..=*last).contains(&(place.column + 1)));
             let style = self.row_style.or(of_column.map(|(_, _, style)| *style));
-            self.write_cell(*place, style, value, writer, styles)?;
+            self.write(*place, style, value, writer, styles)?;
         }
         self.next = until.max(self.next);
         Ok(())
+    }
+
+    fn write(
+        &self,
+        place: CellPlace,
+        style: Option<u32>,
+        value: &CellValue,
+        writer: &mut XmlOut<'_>,
+        styles: &mut Styles,
+    ) -> Result<(), EditFault> {
+        write_cell(&self.prefix, self.epoch_1904, place, style, value, writer, styles)
     }
 
     /// The cells of a row, up to its end.
@@ -309,7 +318,7 @@ impl<'e> SheetEdit<'e> {
                                 self.skip_cell(place, reader)?;
                             }
                             let style = attribute(&tag, "s").and_then(|text| text.parse().ok());
-                            self.write_cell(place, style, value, writer, styles)?;
+                            self.write(place, style, value, writer, styles)?;
                         }
                         None if opens => {
                             writer.write(Event::Start(tag))?;
@@ -325,38 +334,12 @@ impl<'e> SheetEdit<'e> {
 
     /// Goes past what stands in a cell that is set.
     fn skip_cell(&mut self, place: CellPlace, reader: &mut XmlIn<'_>) -> Result<(), EditFault> {
-        let (mut depth, mut had_formula) = (1, false);
-        while depth > 0 {
-            let formula = match reader.next()? {
-                Event::Eof => return Err(reader.wrong("it is cut off")),
-                Event::Start(tag) => {
-                    depth += 1;
-                    (local(&tag) == "f").then(|| tag.into_owned())
-                }
-                Event::Empty(tag) => (local(&tag) == "f").then(|| tag.into_owned()),
-                Event::End(_) => {
-                    depth -= 1;
-                    None
-                }
-                _ => None,
-            };
-            let Some(formula) = formula else { continue };
-            had_formula = true;
-            let kind = attribute(&formula, "t");
-            let Some(range) = attribute(&formula, "ref") else { continue };
-            let alone = parse_range(&range)
-                .is_none_or(|[top, left, bottom, right]| (top, left) == (bottom, right));
-            let what = match kind.as_deref() {
-                Some("shared") => "is the first of a formula that others share",
-                Some("array") => "is the first of a formula for several cells",
-                Some("dataTable") => "is the first of a table of what-if values",
-                _ => continue,
-            };
-            if !alone {
-                return Err(self.refused(place, &format!("{what} ({range}), and cannot be set")));
-            }
+        let passed = content::skip(reader)?;
+        if let Some((what, range)) = passed.first_of {
+            return Err(self.refused(place, &format!("{what} ({range}), and cannot be set")));
         }
-        if had_formula && !matches!(self.cells.get(&place), Some(CellValue::Formula(_))) {
+        let again = matches!(self.cells.get(&place), Some(CellValue::Formula(_)));
+        if passed.had_formula && !again {
             self.lost_formulas.push(place);
         }
         Ok(())
@@ -369,32 +352,11 @@ impl<'e> SheetEdit<'e> {
         reader: &mut XmlIn<'_>,
         writer: &mut XmlOut<'_>,
     ) -> Result<(), EditFault> {
-        let mut depth = 1;
-        while depth > 0 {
-            let event = reader.next()?;
-            match &event {
-                Event::Eof => return Err(reader.wrong("it is cut off")),
-                Event::Start(tag) | Event::Empty(tag) => {
-                    if local(tag) == "f" {
-                        self.refuse_spread(own, tag)?;
-                    }
-                    depth += u32::from(matches!(event, Event::Start(_)));
-                }
-                Event::End(_) => depth -= 1,
-                _ => {}
-            }
-            writer.write(event)?;
-        }
-        Ok(())
+        content::copy(reader, writer, &mut |formula| self.refuse_spread(own, formula))
     }
 
     fn refuse_spread(&self, own: CellPlace, formula: &BytesStart<'_>) -> Result<(), EditFault> {
-        let kind = attribute(formula, "t");
-        if !matches!(kind.as_deref(), Some("array" | "dataTable")) {
-            return Ok(());
-        }
-        let range = attribute(formula, "ref").and_then(|text| parse_range(&text));
-        let Some([top, left, bottom, right]) = range else { return Ok(()) };
+        let Some([top, left, bottom, right]) = content::spread(formula) else { return Ok(()) };
         let inside = self.cells.keys().find(|place| {
             (top..=bottom).contains(&place.row) && (left..=right).contains(&place.column)
         });
@@ -407,97 +369,8 @@ impl<'e> SheetEdit<'e> {
             None => Ok(()),
         }
     }
-
-    fn write_cell(
-        &self,
-        place: CellPlace,
-        style: Option<u32>,
-        value: &CellValue,
-        writer: &mut XmlOut<'_>,
-        styles: &mut Styles,
-    ) -> Result<(), EditFault> {
-        let x = &self.prefix;
-        let needed = styles.for_value(style.unwrap_or(0), value)?;
-        let style = match (style, needed) {
-            (None, 0) => String::new(),
-            (_, style) => format!(" s=\"{style}\""),
-        };
-        let plain = |number: String| format!("><{x}v>{number}</{x}v></{x}c>");
-        let days = |date, time| serial(date, time, self.epoch_1904).map(|days| days.to_string());
-        let rest = match value {
-            CellValue::Nothing => "/>".to_owned(),
-            CellValue::Text(text) => {
-                let space = if text.trim() == text { "" } else { " xml:space=\"preserve\"" };
-                let text = in_cell(text);
-                format!(" t=\"inlineStr\"><{x}is><{x}t{space}>{text}</{x}t></{x}is></{x}c>")
-            }
-            CellValue::Number(digits) => plain(digits.clone()),
-            CellValue::Date(date) => plain(days(*date, jiff::civil::Time::midnight())?),
-            CellValue::Moment(moment) => plain(days(moment.date(), moment.time())?),
-            CellValue::Time(time) => plain(fraction(*time).to_string()),
-            CellValue::Boolean(value) => {
-                format!(" t=\"b\"><{x}v>{}</{x}v></{x}c>", u8::from(*value))
-            }
-            CellValue::Formula(formula) => format!("><{x}f>{}</{x}f></{x}c>", escaped(formula)),
-        };
-        writer.raw(&format!("<{x}c r=\"{place}\"{style}{rest}"))
-    }
 }
 
 fn refused_in(sheet: &str, why: &str) -> EditFault {
     refused(format!("it is damaged: in sheet `{sheet}` {why}"))
-}
-
-/// The number of a row, from 0: one without a number follows the one before it.
-fn row_number(tag: &BytesStart<'_>, before: Option<u32>) -> Result<u32, &'static str> {
-    let next = before.map_or(0, |before| before + 1);
-    let row = match attribute(tag, "r") {
-        Some(text) => text.parse::<u32>().ok().and_then(|row| row.checked_sub(1)),
-        None => Some(next),
-    };
-    match row.filter(|row| *row < ROWS) {
-        Some(row) if row >= next => Ok(row),
-        Some(_) => Err("the rows are not in order"),
-        None => Err("a row has a number that there is not"),
-    }
-}
-
-/// The column of a cell, from 0.
-fn column_number(tag: &BytesStart<'_>, row: u32, before: Option<u32>) -> Result<u32, &'static str> {
-    let next = before.map_or(0, |before| before + 1);
-    let column = match attribute(tag, "r") {
-        Some(text) => {
-            parse_cell(&text).filter(|(found, _)| *found == row).map(|(_, column)| column)
-        }
-        None => Some(next),
-    };
-    match column.filter(|column| *column < COLUMNS) {
-        Some(column) if column >= next => Ok(column),
-        Some(_) => Err("the cells of a row are not in order"),
-        None => Err("a cell has a place that there is not"),
-    }
-}
-
-/// A text as it stands in a cell: letters that XML cannot hold are written by their numbers
-/// (ECMA-376, 22.9.2.19), and so is what would be read as one.
-fn in_cell(text: &str) -> String {
-    let mut written = String::with_capacity(text.len());
-    for (at, letter) in text.char_indices() {
-        match letter {
-            '\t' | '\n' => written.push(letter),
-            '\u{FFFE}' | '\u{FFFF}' => written.push_str(&format!("_x{:04X}_", letter as u32)),
-            letter if letter < ' ' => written.push_str(&format!("_x{:04X}_", letter as u32)),
-            '_' if is_number_of_letter(&text[at..]) => written.push_str("_x005F_"),
-            letter => written.push(letter),
-        }
-    }
-    escaped(&written)
-}
-
-fn is_number_of_letter(text: &str) -> bool {
-    let bytes = text.as_bytes();
-    bytes.len() >= 7
-        && bytes[1] == b'x'
-        && bytes[2..6].iter().all(u8::is_ascii_hexdigit)
-        && bytes[6] == b'_'
 }

@@ -11,6 +11,7 @@ use jiff::Timestamp;
 use crate::arrivals::notices::Notices;
 use crate::engine::clock::monotonic_now;
 use crate::engine::gate::command::Command;
+use crate::engine::gate::schedule;
 use crate::engine::gate::state::Live;
 use crate::engine::pass::ctx::{Pass, Place};
 use crate::engine::pass::pass;
@@ -54,7 +55,7 @@ impl GateRunner {
             let now = monotonic_now();
             let sweep_at = self.p.swept.map(|swept| swept + live.gate.sweep);
             let sweep_now = sweep_at.is_none_or(|at| at <= now);
-            self.pass(sweep_now, Some(&mut notices));
+            self.pass(sweep_now, Some(&mut notices), false);
             if self.p.stopping() {
                 return;
             }
@@ -66,7 +67,7 @@ impl GateRunner {
                     Command::Look => {}
                     Command::Pass(reply) => {
                         self.p.swept = None;
-                        self.pass(true, Some(&mut notices));
+                        self.pass(true, Some(&mut notices), true);
                         // Whoever asked may have gone.
                         let _ = reply.send(self.p.report.clone());
                     }
@@ -92,17 +93,19 @@ impl GateRunner {
 
     /// One pass for a program that is not a service.
     pub fn single_pass(&mut self) -> PassReport {
-        self.pass(true, None);
+        self.pass(true, None, true);
         self.give_up_folders();
         self.p.report.clone()
     }
 
-    fn pass(&mut self, sweep: bool, notices: Option<&mut Notices>) {
+    fn pass(&mut self, sweep: bool, notices: Option<&mut Notices>, asked_for: bool) {
         let p = &mut self.p;
         let live = Arc::clone(&p.live);
         let _span = tracing::info_span!("gate", name = %live.gate.name).entered();
         let began = Instant::now();
         p.begin();
+        p.asked_for = asked_for;
+        let took = schedule::begin(p);
         // A fault of ours must not end the gate: what was under way is ended as after a
         // crash, and it is tried again. Locks that were held are given back.
         let passed = catch_unwind(AssertUnwindSafe(|| pass(p, sweep, notices)));
@@ -125,6 +128,7 @@ impl GateRunner {
         }
         p.live.problem("ledger", failed.map(|error| error.to_string()));
         p.live.waits().end_round();
+        schedule::end(p, took);
         let mut state = p.live.state();
         state.doing = None;
         state.last_pass = Some(Timestamp::now());

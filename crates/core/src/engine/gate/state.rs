@@ -10,6 +10,7 @@ use std::time::Duration;
 
 use crate::arrivals::settle::Look;
 use crate::config::gate::Gate;
+use crate::engine::gate::closed::Closed;
 use crate::engine::gate::waits::{Now, Wait, Waits};
 use crate::engine::shared::Context;
 use crate::files::version::Version;
@@ -62,6 +63,10 @@ pub(crate) struct State {
     pub paused: bool,
     /// Who has paused it, and when.
     pub pause: Option<Pause>,
+    /// Why it is not its time, as of the last pass.
+    pub closed: Option<Closed>,
+    /// When it last passed by its own time.
+    pub took_at: Timestamp,
     /// Files that no pattern takes, as of the last sweep.
     pub untaken: u64,
     /// Drop folders that vanished, and the files that lay in them.
@@ -93,7 +98,13 @@ impl Live {
     pub fn new(context: Arc<Context>, gate: Gate) -> Self {
         let pause = context.ledger.paused(&gate.name).unwrap_or_default();
         let folders = gate.drops.find().folders;
-        let state = State { paused: pause.is_some(), pause, folders, ..State::default() };
+        let state = State {
+            paused: pause.is_some(),
+            pause,
+            folders,
+            took_at: Timestamp::now(),
+            ..State::default()
+        };
         let (lease, retired) = (AtomicBool::new(true), AtomicBool::new(false));
         let inode_time = AtomicBool::new(true);
         let live = Live {

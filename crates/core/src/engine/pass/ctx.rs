@@ -40,6 +40,8 @@ pub(crate) struct Pass {
     pub recovered: bool,
     /// On the monotonic clock: when the drop folders were last swept.
     pub swept: Option<Duration>,
+    /// A person has asked for this pass, which is at any hour.
+    pub asked_for: bool,
 }
 
 impl Pass {
@@ -56,6 +58,7 @@ impl Pass {
             filings: Vec::new(),
             recovered: false,
             swept: None,
+            asked_for: false,
         }
     }
 
@@ -78,8 +81,19 @@ impl Pass {
         self.context().stopping.load(Ordering::Relaxed) || self.live.retired.load(Ordering::Relaxed)
     }
 
-    pub fn paused(&self) -> bool {
-        self.live.state().paused
+    /// Whether nothing is taken now: a person has paused the gate, or it is not its time.
+    pub fn is_closed(&self) -> bool {
+        let state = self.live.state();
+        if state.paused || self.asked_for {
+            return state.paused;
+        }
+        let schedule = &self.gate().schedule;
+        // Its hours may end while much is worked.
+        let over = || {
+            let zone = &self.context().config.service.timezone;
+            !schedule.hours.is_empty() && !schedule.is_open(jiff::Timestamp::now(), zone)
+        };
+        state.closed.is_some() || over()
     }
 
     /// Asks to be woken after `delay` at the latest.

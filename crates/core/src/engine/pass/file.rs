@@ -1,6 +1,5 @@
 //! Filing worked entries and repeats, and moving held ones aside.
 
-use std::collections::HashMap;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -10,6 +9,7 @@ use crate::config::identity::Repeats;
 use crate::config::settle::{After, MarkerFor, SettleBy};
 use crate::engine::pass::complete::companion_of;
 use crate::engine::pass::ctx::Pass;
+use crate::engine::pass::in_place::Replaced;
 use crate::engine::pass::moved::{Ends, MovedPiece, Outcome, Recorded, Touched, touch};
 use crate::files::at::{At, Folder};
 use crate::files::compress::Compression;
@@ -72,26 +72,6 @@ pub(crate) fn file(p: &mut Pass, filings: Vec<OpenEntry>, cause: Cause) -> Resul
             take_note(p, recorded);
             Ok(())
         }
-    }
-}
-
-/// Where files lie in whose place stands what was made of them, batch by batch.
-#[derive(Default)]
-struct Replaced {
-    batch: Option<i64>,
-    places: HashMap<i64, PathBuf>,
-}
-
-impl Replaced {
-    /// Where the file of an entry lies; none where nothing took its place.
-    fn place(&mut self, p: &Pass, filing: &OpenEntry) -> Result<Option<PathBuf>, LedgerError> {
-        let entry = &filing.entry;
-        let (State::Worked, Some(batch)) = (entry.state, entry.batch) else { return Ok(None) };
-        if self.batch != Some(batch) {
-            self.places = p.context().ledger.replaced_in_place(batch)?;
-            self.batch = Some(batch);
-        }
-        Ok(self.places.remove(&entry.id))
     }
 }
 

@@ -11,6 +11,7 @@ pub(crate) mod failure;
 pub(crate) mod file;
 pub(crate) mod fingerprint;
 pub(crate) mod hold;
+pub(crate) mod in_place;
 pub(crate) mod leases;
 pub(crate) mod look;
 pub(crate) mod moved;
@@ -40,7 +41,7 @@ pub(crate) fn pass(
     p.live.load_known()?;
     recover::unfinished(p)?;
     watch::at_drop_folders(p, sweep, notices)?;
-    if p.paused() || p.stopping() {
+    if p.is_closed() || p.stopping() {
         return Ok(());
     }
     publish::committed(p)?;

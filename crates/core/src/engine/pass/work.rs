@@ -160,7 +160,7 @@ fn work_all(
 }
 
 fn may_go_on(p: &Pass) -> bool {
-    !p.stopping() && !p.paused() && p.place.wait().is_zero()
+    !p.stopping() && !p.is_closed() && p.place.wait().is_zero()
 }
 
 fn run_beside<'scope, 'env: 'scope>(
