@@ -57,6 +57,9 @@ pub(crate) fn kept(
     path: &Path,
     open: impl FnOnce() -> io::Result<Folder>,
 ) -> io::Result<Arc<Folder>> {
+    if KEPT.with_borrow(|kept| kept.wanted == 0) {
+        return open().map(Arc::new);
+    }
     // A folder holds what it was reached by: its address is nobody else's meanwhile.
     let key = (reach.address(), path.to_owned());
     let found = KEPT.with_borrow(|kept| kept.folders.get(&key).cloned());
@@ -65,9 +68,6 @@ pub(crate) fn kept(
     }
     let folder = Arc::new(open()?);
     KEPT.with_borrow_mut(|kept| {
-        if kept.wanted == 0 {
-            return;
-        }
         if kept.folders.len() >= MOST_OPEN {
             kept.folders.clear();
         }

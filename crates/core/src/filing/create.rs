@@ -49,7 +49,13 @@ pub(super) fn create(output: &Unpublished, to: &At, staged: &At) -> Result<At, P
     for number in 2..100_000 {
         match at("publish.create").and_then(|()| staged.rename_over_nothing(&place)) {
             Ok(()) => return Ok(place),
-            Err(error) if error.raw_os_error() == Some(libc::EEXIST) => {}
+            Err(error) if error.raw_os_error() == Some(libc::EEXIST) => {
+                // Where a rename is a link and a removal, it may have been cut off between.
+                if inode_at(&place) == Some(output.inode) {
+                    staged.remove().map_err(failed(staged))?;
+                    return Ok(place);
+                }
+            }
             Err(error) if error.kind() == io::ErrorKind::NotFound => {
                 return came_to(output, to, staged);
             }

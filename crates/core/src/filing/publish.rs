@@ -257,6 +257,16 @@ mod tests {
     }
 
     #[test]
+    fn a_name_that_was_given_by_a_link_alone_is_ended_and_not_numbered() {
+        let folder = tempfile::tempdir().unwrap();
+        let piece = output(folder.path(), OutputMode::Create, 0, "ours");
+        std::fs::hard_link(&piece.staged, folder.path().join("out.csv")).unwrap();
+        let place = publish(&Reach::anywhere(), &piece).unwrap();
+        assert_eq!(place, folder.path().join("out.csv"));
+        assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 1);
+    }
+
+    #[test]
     fn a_replacement_can_be_repeated_and_a_lost_piece_is_told() {
         let folder = tempfile::tempdir().unwrap();
         let out = folder.path().join("out.csv");
