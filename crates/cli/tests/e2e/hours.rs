@@ -36,9 +36,9 @@ fn a_gate_outside_its_hours_notices_and_takes_nothing_unless_it_is_asked() {
     let tomorrow = (Timestamp::now() + 24.hours()).strftime("%Y-%m-%d").to_string();
     let off = format!("calendar = \"port\"\n[calendar.port]\noff = [\"{today}\", \"{tomorrow}\"]");
     for (schedule, because) in [
-        (hours(120), "it is open "),
+        (hours(120), "its hours are "),
         (off, "is a day off"),
-        (format!("{}\nevery = \"15m\"", hours(120)), "it is open "),
+        (format!("{}\nevery = \"15m\"", hours(120)), "its hours are "),
         ("every = \"24h\"".to_owned(), "it passes every 1 d"),
     ] {
         let coast = coast(&schedule);

@@ -200,7 +200,7 @@ impl Schedule {
             }
             _ => {
                 let hours: Vec<&str> = self.hours.iter().map(|one| one.source.as_str()).collect();
-                format!("it is open {}", hours.join(", "))
+                format!("its hours are {}", hours.join(", "))
             }
         }
     }

@@ -9,8 +9,8 @@ use crate::work::unpack::budget::{Budget, Refusal};
 use crate::work::unpack::kind::{Kind, kind_of};
 use crate::work::unpack::members::{LeftOut, Members, Opening};
 use crate::work::unpack::names::stem;
-use crate::work::unpack::read_message::read as read_message;
-use crate::work::unpack::read_tar::{read as read_tar, read_single};
+use crate::work::unpack::read_single::Single;
+use crate::work::unpack::read_tar::read as read_tar;
 use crate::work::unpack::read_zip::read as read_zip;
 use crate::work::unpack::seven::parent::read as read_seven;
 use crate::work::unpack::store::{Kept, Store};
@@ -98,12 +98,13 @@ fn read_one(
     budget: &Budget<'_>,
     members: &mut Members<'_>,
 ) -> Result<(), Refusal> {
+    let single = Single { file, name, modified };
     match kind {
         Kind::Zip => read_zip(file, budget, members),
         Kind::Tar(stream) => read_tar(file, stream, budget, members),
         Kind::Seven => read_seven(file, budget, members),
-        Kind::Message => read_message(file, name, modified, budget, members),
-        Kind::Single(stream) => read_single(file, stream, name, modified, budget, members),
+        Kind::Message => single.decrypt(budget, members),
+        Kind::Single(stream) => single.unpack(stream, budget, members),
     }
 }
 

@@ -12,7 +12,7 @@ pub(crate) mod config;
 pub(crate) mod kind;
 pub(crate) mod members;
 pub(crate) mod names;
-pub(crate) mod read_message;
+pub(crate) mod read_single;
 pub(crate) mod read_tar;
 pub(crate) mod read_zip;
 pub mod seven;

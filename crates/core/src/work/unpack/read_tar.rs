@@ -133,20 +133,3 @@ impl<R: Read> Read for Headers<R> {
         }
     }
 }
-
-/// Reads a single file that is compressed; `name` is what it is called without that.
-pub(crate) fn read_single(
-    file: &File,
-    stream: Stream,
-    name: &str,
-    modified: Option<SystemTime>,
-    budget: &Budget<'_>,
-    members: &mut Members<'_>,
-) -> Result<(), Refusal> {
-    let member =
-        Member { name: name.to_owned(), kind: MemberKind::File, modified, mode: None, link: None };
-    let Some(wanted) = members.wants(&member)? else { return Ok(()) };
-    let why = |error: &io::Error| budget.why(error, "what is compressed");
-    let plain = open(stream, AtStart { file, at: 0 }).map_err(|error| why(&error))?;
-    members.take(wanted, &mut budget.reader(plain), why).map(drop)
-}
