@@ -25,8 +25,12 @@ pub(super) fn in_place(output: &Unpublished, to: &At, staged: &At) -> Result<At,
             true => Ok(to.clone()),
             false => back(output, to, staged),
         },
-        // What was edited was taken from there since.
-        Some(_) => Ok(to.clone()),
+        // What was edited was taken from there since. A file of somebody that could not get its
+        // name back then gets one now.
+        Some(_) => match is(staged, base).map_err(failed(to))? {
+            true => Ok(to.clone()),
+            false => create(output, to, staged),
+        },
         None => create(output, to, staged),
     }
 }
@@ -142,6 +146,18 @@ mod tests {
         let place = in_place(&output, &to, &staged).unwrap();
         assert_eq!((text(&to), text(&place)), ("theirs".into(), "edited".into()));
         assert!(fs::read_dir(folder.path()).unwrap().count() == 2);
+    }
+
+    #[test]
+    fn a_file_of_somebody_never_stays_under_the_hidden_name() {
+        let folder = tempfile::tempdir().unwrap();
+        let (output, to, staged) = staged(folder.path(), "original");
+        // The names were changed, could not be changed back, and ours was taken away.
+        fs::write(to.path(), "theirs").unwrap();
+        staged.exchange(&to).unwrap();
+        fs::rename(to.path(), folder.path().join("elsewhere.txt")).unwrap();
+        in_place(&output, &to, &staged).unwrap();
+        assert_eq!(text(&to), "theirs");
     }
 
     #[test]

@@ -63,11 +63,20 @@ impl StagedByHand {
         Ok(placed.into_iter().map(|(at, bytes)| (at.path(), bytes)).collect())
     }
 
-    /// Removes what did not come to its name.
+    /// Removes what did not come to its name: of ours, and of nobody else's.
     pub fn discard(&self) {
         for place in &self.places {
-            // One that came to its name is not there any more.
-            let _: io::Result<()> = place.remove();
+            let kept = self.outputs.iter().find(|one| Path::new(&one.staged) == place.path());
+            let lies = place.version().ok().flatten().map(|version| version.inode);
+            if kept.is_none_or(|one| lies == Some(one.inode)) {
+                // One that came to its name is not there any more.
+                let _: io::Result<()> = place.remove();
+            }
         }
+    }
+
+    /// Removes the files in whose places all of it stands: they have the staged names now.
+    pub fn remove_replaced(&self) -> io::Result<()> {
+        self.places.iter().try_for_each(At::remove)
     }
 }

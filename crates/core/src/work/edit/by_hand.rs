@@ -268,10 +268,14 @@ fn one(
                 .make_durable()
                 .map_err(|error| HandError::Refused(error.to_string()))
                 .and_then(|()| by_hand.publish());
+            if placed.is_err() {
+                by_hand.discard();
+            }
+            let placed = placed?;
             // Of what was edited in place the original lies there now.
-            by_hand.discard();
+            by_hand.remove_replaced().map_err(failed(&file.path))?;
             let (path, bytes) =
-                placed?.into_iter().next().unwrap_or_else(|| (place.path.clone(), 0));
+                placed.into_iter().next().unwrap_or_else(|| (place.path.clone(), 0));
             Ok(Ok(told(path, edited, bytes)))
         }
         Err(unedited) => {
