@@ -96,8 +96,18 @@ fn lock(fd: &OwnedFd, takes: bool, key: FolderKey) -> Result<(), Elsewhere> {
     }
 }
 
-/// The process that holds the lock of a folder, as the kernel lists it.
-fn holder((device, inode): FolderKey) -> Option<u32> {
+/// How often the kernel's list of locks is read before the holder counts as not told.
+const READINGS: usize = 16;
+
+/// The process that holds the lock of a folder, as the kernel lists it. The kernel hands
+/// its list out a page at a time, and a lock that is given back between two pages moves
+/// the others up by one, so that one of them may be missing: what is not found is looked
+/// for again.
+fn holder(key: FolderKey) -> Option<u32> {
+    (0..READINGS).find_map(|_| listed_holder(key))
+}
+
+fn listed_holder((device, inode): FolderKey) -> Option<u32> {
     let locks = std::fs::read_to_string("/proc/locks").ok()?;
     let (major, minor) = (libc::major(device), libc::minor(device));
     // With the space behind it: another inode may begin with the same digits.
