@@ -93,3 +93,35 @@ fn what_is_no_schedule_is_told_with_its_line() {
         assert!(told.contains(words), "{schedule}: {told}");
     }
 }
+
+#[test]
+fn a_calendar_file_is_followed_and_when_it_breaks_the_last_good_one_counts() {
+    let coast = coast("calendar = \"port\"\n[calendar.port]\nfile = \"port.ics\"");
+    let day = |hours: i64| (Timestamp::now() + hours.hours()).strftime("%Y%m%d").to_string();
+    let event = |event: &str| {
+        format!("BEGIN:VCALENDAR\nBEGIN:VEVENT\nUID:1\n{event}\nEND:VEVENT\nEND:VCALENDAR\n")
+    };
+    let (today, next) = (day(0), day(48));
+    let off = event(&format!("DTSTART;VALUE=DATE:{today}\nDTEND;VALUE=DATE:{next}"));
+    let told = coast.run("check");
+    assert!(
+        told.code != 0 && told.out.contains("of the calendar `port` cannot be used"),
+        "{}",
+        told.out
+    );
+    std::fs::write(coast.path("port.ics"), &off).unwrap();
+    assert_eq!(coast.run("check").code, 0);
+    let service = coast.serve();
+    wait("it is closed", || (gate(&service)["state"] == "closed").then_some(()));
+    std::fs::write(coast.path("port.ics"), &off[..60]).unwrap();
+    let told = wait("it says so", || {
+        let gate = gate(&service);
+        (gate["problems"][0].is_string()).then_some(gate)
+    });
+    assert!(told["problems"][0].as_str().unwrap().contains("as they were last read"), "{told:#}");
+    assert!(told["closed"]["because"].as_str().unwrap().contains("is a day off"), "{told:#}");
+    let yesterday = event(&format!("DTSTART;VALUE=DATE:{}", day(-48)));
+    std::fs::write(coast.path("port.ics"), yesterday).unwrap();
+    wait("it opens", || (gate(&service)["state"] == "open").then_some(()));
+    assert_eq!(gate(&service)["problems"].as_array().unwrap().len(), 0);
+}

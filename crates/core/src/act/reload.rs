@@ -73,6 +73,7 @@ impl Engine {
             needs_restart: keep_until_restart(&old.config.service, &mut config.service),
             ..Reloaded::default()
         };
+        config.calendars.inherit(&old.config.calendars);
         let common = common_rules(&old.config) == common_rules(&config);
         let context = Arc::new(old.under(config));
         let mut before = std::mem::take(&mut inner.gates);

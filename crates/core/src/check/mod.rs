@@ -30,18 +30,13 @@ pub(crate) mod overlap;
 pub fn check(config: &Config) -> Vec<Finding> {
     let mut findings = Vec::new();
     if config.gates.is_empty() {
-        findings.push(Finding {
-            severity: Severity::Warning,
-            gate: None,
-            file: None,
-            line: None,
-            column: None,
-            message: "there is no gate; add one as [gate.NAME] with `drop` and `archive`".into(),
-        });
+        let why = "there is no gate; add one as [gate.NAME] with `drop` and `archive`";
+        findings.push(Finding { severity: Severity::Warning, ..Finding::fault(why.into()) });
     }
     for gate in &config.gates {
         check_gate(config, gate, &mut findings);
     }
+    findings.extend(config.calendars.problems().into_iter().map(Finding::fault));
     for (at, gate) in config.gates.iter().enumerate() {
         for other in &config.gates[..at] {
             check_two(&config.reach, other, gate, &mut findings);

@@ -1,13 +1,13 @@
 //! Reading the section of a gate.
 
 use crate::config::batch;
+use crate::config::calendar::Calendars;
 use crate::config::drops::Drops;
 use crate::config::gate::{Archive, Bounds, Empty, Gate, Interrupted, Order};
 use crate::config::identity;
 use crate::config::identity::{Once, Repeats};
 use crate::config::pick;
 use crate::config::schedule;
-use crate::config::schedule::Calendars;
 use crate::config::settle;
 use crate::config::work;
 use crate::files::compress::Compression;

@@ -7,7 +7,9 @@
 //! asked later, by `check`.
 
 pub(crate) mod batch;
+pub mod calendar;
 pub mod clear;
+pub(crate) mod days_off;
 pub(crate) mod drops;
 pub(crate) mod gate;
 pub(crate) mod gate_reading;
@@ -17,11 +19,13 @@ pub mod schedule;
 pub(crate) mod service;
 pub(crate) mod settle;
 pub(crate) mod taking;
+pub mod ticks;
+pub(crate) mod wall_clock;
 pub(crate) mod work;
 
 use std::path::{Path, PathBuf};
 
-use crate::config::schedule::Calendars;
+use crate::config::calendar::Calendars;
 use crate::settings::fault::Fault;
 pub use crate::settings::keys::Range;
 pub use crate::settings::values::{parse_bytes, parse_duration, write_bytes, write_duration};
@@ -49,6 +53,8 @@ pub struct Config {
     pub gates: Vec<Gate>,
     /// Rules by which files are removed, in the order of the file.
     pub clears: Vec<clear::ClearRule>,
+    /// Days off, by name.
+    pub calendars: Calendars,
     /// What may be reached: the roots, without the state folder.
     pub reach: Reach,
 }
@@ -145,14 +151,14 @@ impl Config {
             calendars.extend(top.sections("calendar"));
             top.finish();
         }
-        let calendars = Calendars::read(calendars);
+        let calendars = Calendars::read(calendars, &folder);
         let gates = gate_reading::read_all(sections, &likes, &calendars, &folder);
         let clears = clear::read_all(clears, &folder);
         let faults: Vec<Fault> = documents.iter().flat_map(Document::faults).collect();
         match first_service {
             Some(service) if faults.is_empty() => {
                 let reach = Reach::below(&service.roots, &service.state);
-                Ok(Config { file: file.to_owned(), service, gates, clears, reach })
+                Ok(Config { file: file.to_owned(), service, gates, clears, calendars, reach })
             }
             _ => faulty(faults),
         }

@@ -1,27 +1,29 @@
-//! `hours`, `every` and `calendar`: when a gate takes files.
+//! `hours`, `every`, `cron` and `calendar`: when a gate takes files.
 //!
 //! All of it is in the service's zone. A time that summer time skips is the first instant
 //! after it; one that comes twice is the first of the two.
 
-use std::collections::BTreeSet;
-use std::time::Duration;
+use std::sync::Arc;
 
-use jiff::civil::{Date, DateTime, Time, Weekday};
-use jiff::tz::{AmbiguousOffset, TimeZone};
+use jiff::civil::{Date, Time, Weekday};
+use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 
-use crate::settings::reader::{Found, Section};
-use crate::settings::values::{parse_duration, write_duration};
+use crate::config::calendar::{Calendar, Calendars};
+use crate::config::ticks::Ticks;
+use crate::config::wall_clock::instant;
+use crate::settings::reader::Section;
+use crate::settings::values::parse_duration;
 
 /// When a gate takes files.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Schedule {
     /// Times of the week in which it does; always when there is none.
     pub hours: Vec<Hours>,
-    /// It passes only at the multiples of this since midnight.
-    pub every: Option<Duration>,
+    /// It passes only at these times.
+    pub ticks: Option<Ticks>,
     /// Days on which it does not.
-    pub off: BTreeSet<Date>,
+    pub calendar: Option<Arc<Calendar>>,
 }
 
 /// Times of some days of the week. What ends at or before its beginning ends on the next day.
@@ -111,34 +113,25 @@ fn read_days(text: &str) -> Option<Vec<Weekday>> {
     Some(days)
 }
 
-/// The instant of a time in a zone.
-fn instant(zone: &TimeZone, at: DateTime) -> Option<Timestamp> {
-    let found = zone.to_ambiguous_timestamp(at);
-    match found.offset() {
-        AmbiguousOffset::Gap { .. } => {
-            // The clock was put forward over it: the first instant after is that of the change.
-            let before = found.earlier().ok()?;
-            zone.following(before).next().map(|change| change.timestamp())
-        }
-        _ => found.earlier().ok(),
-    }
-}
-
 impl Schedule {
     /// Whether it says anything.
     pub fn is_always(&self) -> bool {
         *self == Schedule::default()
     }
 
+    fn is_off(&self, day: Date) -> bool {
+        self.calendar.as_ref().is_some_and(|calendar| calendar.is_off(day))
+    }
+
     /// Whether files are taken at this time of the week.
     pub fn is_open(&self, at: Timestamp, zone: &TimeZone) -> bool {
         let today = zone.to_datetime(at).date();
         if self.hours.is_empty() {
-            return !self.off.contains(&today);
+            return !self.is_off(today);
         }
         // What began yesterday may last until today.
         let days = [today.yesterday().ok(), Some(today)];
-        days.into_iter().flatten().filter(|day| !self.off.contains(day)).any(|day| {
+        days.into_iter().flatten().filter(|day| !self.is_off(*day)).any(|day| {
             self.hours.iter().any(|hours| {
                 hours.on(day, zone).is_some_and(|(from, until)| from <= at && at < until)
             })
@@ -153,7 +146,7 @@ impl Schedule {
         }
         let mut day = zone.to_datetime(from).date();
         for _ in 0..FAR {
-            if !self.off.contains(&day) {
+            if !self.is_off(day) {
                 let midnight = || instant(zone, day.to_datetime(Time::midnight()));
                 let begins = match self.hours.is_empty() {
                     true => midnight(),
@@ -175,15 +168,15 @@ impl Schedule {
 
     /// When a gate that has passed at `last` passes next: now where it says nothing else.
     pub fn next(&self, last: Timestamp, now: Timestamp, zone: &TimeZone) -> Option<Timestamp> {
-        let Some(every) = self.every else { return self.opens(now, zone) };
-        let mut at = multiple_after(every, last, zone)?;
+        let Some(ticks) = &self.ticks else { return self.opens(now, zone) };
+        let mut at = ticks.after(last, zone)?;
         for _ in 0..FAR {
             let opens = self.opens(at, zone)?;
             if opens == at {
                 return Some(at);
             }
-            // The first multiple from there on.
-            at = multiple_after(every, opens.checked_sub(1.nanosecond()).ok()?, zone)?;
+            // The first from there on.
+            at = ticks.after(opens.checked_sub(1.nanosecond()).ok()?, zone)?;
         }
         None
     }
@@ -191,13 +184,11 @@ impl Schedule {
     /// Why nothing is taken now.
     pub fn because(&self, now: Timestamp, zone: &TimeZone) -> String {
         let today = zone.to_datetime(now).date();
-        if self.off.contains(&today) {
+        if self.is_off(today) {
             return format!("{today} is a day off");
         }
-        match self.every {
-            Some(every) if self.is_open(now, zone) => {
-                format!("it passes every {}", write_duration(every))
-            }
+        match &self.ticks {
+            Some(ticks) if self.is_open(now, zone) => ticks.words(),
             _ => {
                 let hours: Vec<&str> = self.hours.iter().map(|one| one.source.as_str()).collect();
                 format!("its hours are {}", hours.join(", "))
@@ -206,73 +197,7 @@ impl Schedule {
     }
 }
 
-/// The first multiple of a time since midnight after `last`.
-fn multiple_after(every: Duration, last: Timestamp, zone: &TimeZone) -> Option<Timestamp> {
-    let every = i64::try_from(every.as_secs()).ok()?.max(1);
-    let there = zone.to_datetime(last);
-    let mut day = there.date();
-    let since = there.time().duration_since(Time::midnight()).as_secs();
-    let mut number = since / every;
-    loop {
-        let seconds = number * every;
-        if seconds >= 24 * 3600 {
-            (day, number) = (day.tomorrow().ok()?, 0);
-            continue;
-        }
-        let at = day.to_datetime(Time::midnight()).checked_add(seconds.seconds()).ok()?;
-        // An hour that comes twice has its multiples once.
-        match instant(zone, at) {
-            Some(at) if at > last => return Some(at),
-            _ => number += 1,
-        }
-    }
-}
-
-/// Days off of the calendars of a configuration.
-#[derive(Debug, Default)]
-pub(crate) struct Calendars(Vec<(String, BTreeSet<Date>)>);
-
-impl Calendars {
-    /// Reads `[calendar.NAME]` sections.
-    pub fn read(sections: Vec<(String, Section<'_>)>) -> Self {
-        let mut all = Vec::new();
-        for (name, mut section) in sections {
-            let mut off = BTreeSet::new();
-            for text in section.texts("off").unwrap_or_default() {
-                match text.value.parse::<Date>() {
-                    Ok(day) => _ = off.insert(day),
-                    Err(_) => text.at.fault(format!(
-                        "`off` has \"{}\"; expected a day such as \"2026-12-25\"",
-                        text.value
-                    )),
-                }
-            }
-            if off.is_empty() {
-                section.fault_here(format!(
-                    "the calendar `{name}` has no day off; say off = [\"2026-12-25\"]"
-                ));
-            }
-            section.finish();
-            all.push((name, off));
-        }
-        Calendars(all)
-    }
-
-    fn get(&self, name: &Found<'_, String>) -> BTreeSet<Date> {
-        let found = self.0.iter().find(|(known, _)| *known == name.value);
-        if found.is_none() {
-            let known: Vec<&str> = self.0.iter().map(|(known, _)| known.as_str()).collect();
-            let known = if known.is_empty() { "none".to_owned() } else { known.join(", ") };
-            name.at.fault(format!(
-                "there is no calendar `{}`; the configuration has {known}; write [calendar.{}]",
-                name.value, name.value
-            ));
-        }
-        found.map(|(_, off)| off.clone()).unwrap_or_default()
-    }
-}
-
-/// Reads `hours`, `every` and `calendar` of a gate.
+/// Reads `hours`, `every`, `cron` and `calendar` of a gate.
 pub(crate) fn read(section: &mut Section<'_>, calendars: &Calendars) -> Schedule {
     let mut schedule = Schedule::default();
     for text in section.texts("hours").unwrap_or_default() {
@@ -283,13 +208,22 @@ pub(crate) fn read(section: &mut Section<'_>, calendars: &Calendars) -> Schedule
     }
     if let Some(text) = section.text("every") {
         match parse_duration(&text.value) {
-            Ok(every) if (60..=24 * 3600).contains(&every.as_secs()) => schedule.every = Some(every),
+            Ok(every) if (60..=24 * 3600).contains(&every.as_secs()) => schedule.ticks = Some(Ticks::Every(every)),
             Ok(_) => text.at.fault("`every` is from \"1m\" to \"24h\"; how often the drop folder is looked at is `sweep`".into()),
             Err(why) => text.at.fault(format!("`every`: {why}")),
         }
     }
+    if let Some(text) = section.text("cron") {
+        match Ticks::cron(&text.value) {
+            Ok(_) if schedule.ticks.is_some() => {
+                text.at.fault("`every` and `cron` both say when the gate passes; say one".into());
+            }
+            Ok(cron) => schedule.ticks = Some(cron),
+            Err(why) => text.at.fault(format!("`cron`: {why}")),
+        }
+    }
     if let Some(name) = section.text("calendar") {
-        schedule.off = calendars.get(&name);
+        schedule.calendar = calendars.get(&name);
     }
     schedule
 }

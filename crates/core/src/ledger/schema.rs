@@ -1,11 +1,11 @@
 //! Opening the database: pragmas, numbered migrations, refusal of newer files.
 
 use std::path::Path;
-use std::sync::Arc;
+use std::sync::{Arc, Once};
 use std::time::Duration;
 
 use rusqlite::config::DbConfig;
-use rusqlite::{Connection, OpenFlags};
+use rusqlite::{Connection, OpenFlags, ffi};
 
 use crate::ledger::error::LedgerError;
 
@@ -75,6 +75,7 @@ pub(crate) fn open(file: &Path) -> Result<Connection, LedgerError> {
     let flags = OpenFlags::SQLITE_OPEN_READ_WRITE
         | OpenFlags::SQLITE_OPEN_CREATE
         | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+    keep_savepoints_in_memory();
     if file.try_exists().unwrap_or(false) {
         // One that only reads leaves even the log as it is when it is closed.
         let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
@@ -100,6 +101,19 @@ pub(crate) fn open(file: &Path) -> Result<Connection, LedgerError> {
     Ok(connection)
 }
 
+/// What a savepoint may have to put back is kept in memory, in one piece that is touched as
+/// far as it is used. In SQLite's own memory, in pieces of a page, each statement of a large
+/// transaction goes through all of them: a quarter of the time of a thousand files.
+fn keep_savepoints_in_memory() {
+    const BYTES: std::ffi::c_int = 64 << 20;
+    static ONCE: Once = Once::new();
+    ONCE.call_once(|| {
+        // SAFETY: the option takes one int. Where SQLite has been begun it changes nothing
+        // and says so, and savepoints go into a temporary file as is its default.
+        unsafe { ffi::sqlite3_config(ffi::SQLITE_CONFIG_STMTJRNL_SPILL, BYTES) };
+    });
+}
+
 /// Plans do not depend on the values that are bound: else each binding of a value that a
 /// partial index might be about has its statement prepared anew, which costs more than most
 /// of our questions.
@@ -116,8 +130,6 @@ fn prepare_writer(connection: &Connection) -> rusqlite::Result<()> {
     connection.pragma_update(None, "synchronous", "FULL")?;
     // Checkpoints by 16 MiB of log instead of 4: fewer, longer writes.
     connection.pragma_update(None, "wal_autocheckpoint", 4000)?;
-    // What a savepoint may have to put back is kept in memory, not in a file.
-    connection.pragma_update(None, "temp_store", "MEMORY")?;
     connection.pragma_update(None, "cache_size", -16_000)?;
     connection.set_prepared_statement_cache_capacity(64);
     Ok(())

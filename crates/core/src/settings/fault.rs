@@ -44,6 +44,14 @@ pub struct Finding {
     pub message: String,
 }
 
+impl Finding {
+    /// A fault that has no place in a file.
+    pub(crate) fn fault(message: String) -> Self {
+        let (file, line, column) = (None, None, None);
+        Finding { severity: Severity::Fault, gate: None, file, line, column, message }
+    }
+}
+
 impl From<&Fault> for Finding {
     fn from(fault: &Fault) -> Self {
         Finding {

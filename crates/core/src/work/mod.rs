@@ -22,6 +22,7 @@ pub(crate) mod retry;
 pub(crate) mod run;
 pub(crate) mod seam;
 pub(crate) mod send;
+pub(crate) mod side_by_side;
 pub(crate) mod staged;
 pub(crate) mod tables;
 pub mod unpack;

@@ -1,10 +1,15 @@
+use jiff::civil::DateTime;
+
 use super::*;
 
 fn schedule(hours: &[&str], every: Option<&str>, off: &[&str]) -> Schedule {
     Schedule {
         hours: hours.iter().map(|text| Hours::parse(text).unwrap()).collect(),
-        every: every.map(|text| parse_duration(text).unwrap()),
-        off: off.iter().map(|text| text.parse().unwrap()).collect(),
+        ticks: every.map(|text| match text.contains(' ') {
+            true => Ticks::cron(text).unwrap(),
+            false => Ticks::Every(parse_duration(text).unwrap()),
+        }),
+        calendar: Some(Arc::new(Calendar::listed(off.iter().map(|text| text.parse().unwrap())))),
     }
 }
 
@@ -37,7 +42,7 @@ fn a_gate_opens_at_its_hours_and_on_no_day_off() {
     }
     let never = schedule(&["Fri 06:00-07:00"], None, &[]);
     let off = (0..60).map(|week| "2026-01-02".parse::<Date>().unwrap() + (week * 7).days());
-    let never = Schedule { off: off.collect(), ..never };
+    let never = Schedule { calendar: Some(Arc::new(Calendar::listed(off))), ..never };
     assert_eq!(
         never.next(at(&utc, "2026-01-01T00:00:00"), at(&utc, "2026-01-01T00:00:00"), &utc),
         None
@@ -100,4 +105,32 @@ fn what_is_no_time_of_the_week_is_told() {
         [days("Sat-Mon 01:00-24:00"), days("Mon,Wed-Fri 1:00-2:00"), days("1:00-2:00")],
         [3, 4, 7]
     );
+}
+
+#[test]
+fn the_five_fields_are_passed_once_each_and_where_summer_time_skips_one_at_the_next() {
+    let after = |cron: &str, name: &str, last: &str| {
+        let zone = zone(name);
+        let last = at(&zone, last);
+        let next = schedule(&[], Some(cron), &[]).next(last, last, &zone).unwrap();
+        zone.to_datetime(next).to_string()
+    };
+    for (cron, zone, last, next) in [
+        ("*/15 6-18 * * 1-5", "UTC", "2026-11-27T18:45:00", "2026-11-30T06:00:00"),
+        ("0 7 * * 0", "UTC", "2026-11-28T00:00:00", "2026-11-29T07:00:00"),
+        ("0 7 * * 7", "UTC", "2026-11-28T00:00:00", "2026-11-29T07:00:00"),
+        ("0 7 13 * fri", "UTC", "2026-11-27T07:00:00", "2026-12-04T07:00:00"),
+        ("0 0 29 feb *", "UTC", "2026-11-27T07:00:00", "2028-02-29T00:00:00"),
+        ("59 23 31 12 *", "UTC", "2026-12-31T23:59:00", "2027-12-31T23:59:00"),
+        ("30 2 * * *", "Europe/Oslo", "2026-03-28T12:00:00", "2026-03-29T03:00:00"),
+        ("30 2 * * *", "Europe/Oslo", "2026-03-29T03:00:00", "2026-03-30T02:30:00"),
+        ("30 1 * * *", "America/New_York", "2026-10-31T12:00:00", "2026-11-01T01:30:00"),
+        ("30 1 * * *", "America/New_York", "2026-11-01T01:30:00", "2026-11-02T01:30:00"),
+        ("*/10 2 * * *", "Australia/Lord_Howe", "2026-10-03T12:00:00", "2026-10-04T02:30:00"),
+    ] {
+        assert_eq!(after(cron, zone, last), next, "{cron} in {zone} after {last}");
+    }
+    for text in ["", "* * * *", "* * * * * *", "60 * * * *", "@daily", "0 0 31 2 *", "0 0 L * *;"] {
+        assert!(Ticks::cron(text).unwrap_err().contains("five fields"), "{text}");
+    }
 }

@@ -39,6 +39,8 @@ pub(crate) fn begin(p: &mut Pass) -> bool {
         return false;
     }
     let now = Timestamp::now();
+    let calendar = p.live.gate.schedule.calendar.as_ref();
+    p.live.problem("calendar", calendar.and_then(|calendar| calendar.problem()));
     let closed = p.live.closed(now);
     let open = closed.is_none();
     let opens_at = closed.as_ref().and_then(|closed| closed.opens_at);
@@ -54,7 +56,7 @@ pub(crate) fn begin(p: &mut Pass) -> bool {
 
 /// Takes note of a pass by the gate's own time: the next is at the next.
 pub(crate) fn end(p: &Pass, took: bool) {
-    if took && p.live.gate.schedule.every.is_some() && !p.asked_for {
+    if took && p.live.gate.schedule.ticks.is_some() && !p.asked_for {
         p.live.state().took_at = Timestamp::now();
     }
 }

@@ -23,6 +23,7 @@ use crate::work::meet::{Content, CopyPlan, Taken, Unmet, meet};
 use crate::work::openpgp::keys::KeyFile;
 use crate::work::openpgp::seal::{Seal, SealConfig};
 use crate::work::outcome::SourceFault;
+use crate::work::side_by_side;
 use crate::work::staged::Staged;
 
 /// What is to be delivered, and where.
@@ -84,7 +85,7 @@ pub struct HandDeliverPlan {
 }
 
 /// So many files are made durable together.
-const TOGETHER: usize = 200;
+const TOGETHER: usize = 1000;
 
 impl HandDeliver {
     /// Finds the files, and tells what becomes of each.
@@ -99,6 +100,7 @@ impl HandDeliver {
         let mut left_out = Vec::new();
         let found = self.sources.find(&mut left_out, |_| Ok(None))?;
         let ours: HashSet<(u64, u64)> = found.iter().filter_map(|one| inode(&one.path)).collect();
+        let shared = shared_paths(&found, &templates);
         let (mut files, mut taken, mut bytes) = (Vec::new(), Taken::default(), 0);
         for file in found {
             if self.is_an_output(&file, &templates) {
@@ -106,7 +108,7 @@ impl HandDeliver {
                 left_out.push(LeftOut::apart(&file.path, why));
                 continue;
             }
-            match self.copies(&file, &templates, &ours, &mut taken)? {
+            match self.copies(&file, &templates, &ours, &shared, &mut taken)? {
                 Ok(copies) => {
                     taken.keep();
                     bytes += file.version.bytes;
@@ -168,10 +170,14 @@ impl HandDeliver {
         file: &HandFile,
         templates: &[Template],
         ours: &HashSet<(u64, u64)>,
+        shared: &HashSet<PathBuf>,
         taken: &mut Taken,
     ) -> Result<Result<Vec<CopyPlan>, String>, HandError> {
-        let uses_sum = templates.iter().any(|one| one.uses().any(|field| field == "sha256"));
-        let sum = match uses_sum || self.exists == FileExists::Fail {
+        // Its content matters where something is there, or comes there too.
+        let meets = |path: &PathBuf| shared.contains(path) || path.symlink_metadata().is_ok();
+        let matters =
+            self.exists == FileExists::Fail && paths(file, templates).any(|at| meets(&at));
+        let sum = match uses_sum(templates) || matters {
             true => {
                 Some(by_hand(&file.path).and_then(|at| sum_of(&at)).map_err(failed(&file.path))?)
             }
@@ -201,6 +207,24 @@ impl HandDeliver {
         }
         Ok(Ok(copies))
     }
+}
+
+fn uses_sum(templates: &[Template]) -> bool {
+    templates.iter().any(|one| one.uses().any(|field| field == "sha256"))
+}
+
+/// Where copies of a file come, as far as that is known without its sum.
+fn paths(file: &HandFile, templates: &[Template]) -> impl Iterator<Item = PathBuf> {
+    let values = file.values(None);
+    let path = move |one: &Template| one.path(&file.fields, &values).ok().map(PathBuf::from);
+    templates.iter().filter_map(path)
+}
+
+/// Paths to which several copies come.
+fn shared_paths(files: &[HandFile], templates: &[Template]) -> HashSet<PathBuf> {
+    let mut seen = HashSet::new();
+    let all = files.iter().flat_map(|file| paths(file, templates));
+    all.filter(|path| !seen.insert(path.clone())).collect()
 }
 
 fn inode(path: &Path) -> Option<(u64, u64)> {
@@ -269,32 +293,40 @@ impl HandDeliverPlan {
         stopping: &AtomicBool,
     ) -> Result<(), HandError> {
         let mut unsynced = Staged::default();
-        for (number, (file, copies)) in files.iter().enumerate() {
-            let wanted: Vec<&CopyPlan> = copies.iter().filter(|copy| copy.left.is_none()).collect();
-            let mut places = Vec::new();
-            for copy in &wanted {
-                places.push(WantedCopy {
-                    place: staged.place_for(copy, first + number)?,
-                    compress: copy.compress,
-                    seal: self.seal.clone(),
+        for (before, files) in files.chunks(side_by_side::TOGETHER).enumerate() {
+            let first = first + before * side_by_side::TOGETHER;
+            let mut wanted = Vec::with_capacity(files.len());
+            for (number, (file, copies)) in files.iter().enumerate() {
+                let copies = copies.iter().filter(|copy| copy.left.is_none());
+                let copies = copies.map(|copy| {
+                    let place = staged.place_for(copy, first + number)?;
+                    let (compress, seal) = (copy.compress, self.seal.clone());
+                    Ok((copy, WantedCopy { place, compress, seal }))
                 });
+                let (plans, places): (Vec<_>, Vec<_>) =
+                    copies.collect::<Result<Vec<_>, HandError>>()?.into_iter().unzip();
+                wanted.push((file, plans, places));
             }
-            let values = file.values(None);
-            let name = file.name.rsplit('/').next().unwrap_or(&file.name);
-            let source = SourceFile {
-                path: &file.path,
-                name,
-                version: &file.version,
-                sha256: None,
-                modified: values.modified,
-            };
-            let made = stage_copies(&REACH, &source, &places, None, stopping)
-                .map_err(|fault| told(fault, &file.path))?;
-            for ((to, copy), made) in places.iter().zip(&wanted).zip(made) {
-                let made = unsynced.keep(&to.place, made);
-                staged.keep(copy, &to.place, &made, OutputRole::Copy);
+            let made = side_by_side::side_by_side(&wanted, |_, (file, _, places)| {
+                let name = file.name.rsplit('/').next().unwrap_or(&file.name);
+                let source = SourceFile {
+                    path: &file.path,
+                    name,
+                    version: &file.version,
+                    sha256: None,
+                    modified: file.values(None).modified,
+                };
+                let made = stage_copies(&REACH, &source, places, None, stopping)?;
+                self.read.fetch_add(file.version.bytes, Ordering::Relaxed);
+                Ok(made)
+            });
+            let made = made.map_err(|(number, fault)| told(fault, &files[number].0.path))?;
+            for ((_, plans, places), made) in wanted.iter().zip(made) {
+                for ((to, copy), made) in places.iter().zip(plans).zip(made) {
+                    let made = unsynced.keep(&to.place, made);
+                    staged.keep(copy, &to.place, &made, OutputRole::Copy);
+                }
             }
-            self.read.fetch_add(file.version.bytes, Ordering::Relaxed);
         }
         unsynced.make_durable().map_err(|error| HandError::Refused(error.to_string()))
     }

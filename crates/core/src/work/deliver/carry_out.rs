@@ -4,21 +4,25 @@ use std::collections::BTreeSet;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::sync::atomic::Ordering;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use jiff::civil::DateTime;
 
 use crate::files::at::At;
 use crate::files::compress::Compression;
 use crate::files::kept_open::KeptOpen;
+use crate::files::roots::Reach;
 use crate::filing::staging::{Staging, default_mode};
 use crate::ledger::requests::{Claimed, MadeOutput};
 use crate::ledger::types::OpenEntry;
 use crate::work::deliver::bundle::{BundleKind, Bundling};
-use crate::work::deliver::stage::{SourceFile, WantedCopy, stage_copies};
+use crate::work::deliver::stage::{Into, SourceFile, StageFault, WantedCopy, stage_copies};
 use crate::work::env::Env;
 use crate::work::meet::CopyPlan;
 use crate::work::openpgp::seal::{Seal, SealConfig, Sealing};
 use crate::work::outcome::{Carried, Failure, Made};
 use crate::work::seam::{Blocked, Planned};
+use crate::work::side_by_side::{TOGETHER, side_by_side};
 use crate::work::staged::{Staged, StagedCopy};
 
 /// A delivery whose places are known.
@@ -76,9 +80,6 @@ impl Planned for DeliverPlan {
     }
 }
 
-/// How often those who look on are told, in files.
-const TELL: usize = 50;
-
 impl DeliverPlan {
     /// Stages everything, in the order of the claim.
     fn stage_all(self, claimed: &Claimed, env: &Env<'_>) -> Result<Made, Failure> {
@@ -104,16 +105,22 @@ impl DeliverPlan {
                 .map_err(output)?,
         };
         let count = self.items.len();
-        for (number, item) in self.items.iter().enumerate() {
-            if env.stopping.load(Ordering::Relaxed) {
-                return Err(Failure::Stopped);
+        for (begun, items) in self.items.chunks(TOGETHER).enumerate() {
+            let begun = begun * TOGETHER;
+            if begun > 0 {
+                env.tell(&format!("delivering: {begun} of {count} files"));
             }
-            if number % TELL == 0 && number > 0 {
-                env.tell(&format!("delivering: {number} of {count} files"));
+            let mut wanted = Vec::with_capacity(items.len());
+            for item in items {
+                let places = item.copies.iter().map(|_| next()).collect::<Result<Vec<_>, _>>()?;
+                wanted.push(Wanted::of(item, &self.seals, places, env));
             }
-            let places = item.copies.iter().map(|_| next()).collect::<Result<Vec<_>, _>>()?;
             let bundling = bundling.as_mut().map(|(_, bundling)| bundling);
-            outputs.extend(one(number, item, &self.seals, &places, bundling, env, &mut staged)?);
+            let copies = stage_some(&wanted, bundling, env);
+            let copies = copies.map_err(|(number, fault)| fault.of(begun + number))?;
+            for (one, copies) in wanted.iter().zip(copies) {
+                outputs.extend(one.keep(copies, &self.seals, &mut staged));
+            }
         }
         let bundle = match bundling {
             Some((place, bundling)) => {
@@ -130,47 +137,83 @@ impl DeliverPlan {
     }
 }
 
+/// Stages the copies of some files; a fault comes with the number of its file.
+fn stage_some(
+    wanted: &[Wanted<'_>],
+    bundling: Option<&mut Bundling>,
+    env: &Env<'_>,
+) -> Result<Vec<Vec<StagedCopy>>, (usize, StageFault)> {
+    let (reach, stopping) = (env.reach, env.stopping);
+    let Some(bundling) = bundling else {
+        return side_by_side(wanted, |_, one| one.stage(None, reach, stopping));
+    };
+    // In the order of the gate.
+    let mut all = Vec::with_capacity(wanted.len());
+    for (number, one) in wanted.iter().enumerate() {
+        let into = Some((&mut *bundling, one.item.member.as_str()));
+        all.push(one.stage(into, reach, stopping).map_err(|fault| (number, fault))?);
+    }
+    Ok(all)
+}
+
 fn output(error: io::Error) -> Failure {
     Failure::Output(error)
 }
 
-/// Stages the copies of one file, and adds it to the bundle; gives its outputs.
-fn one(
-    number: usize,
-    item: &Item,
-    seals: &Seals,
-    places: &[Option<At>],
-    bundling: Option<&mut Bundling>,
-    env: &Env<'_>,
-    staged: &mut Staged,
-) -> Result<Vec<MadeOutput>, Failure> {
-    let wanted = places.iter().zip(&item.copies).zip(&seals.to);
-    let wanted = wanted.filter_map(|((place, copy), seal)| {
-        let (place, seal) = (place.clone()?, seal.clone());
-        Some(WantedCopy { place, compress: copy.compress, seal })
-    });
-    let wanted: Vec<WantedCopy> = wanted.collect();
-    let mut copies = Vec::new();
-    if bundling.is_some() || !wanted.is_empty() {
-        let entry = &item.filing.entry;
-        let source = SourceFile {
-            path: &item.path,
-            name: &entry.name,
-            version: &item.filing.version,
-            sha256: Some(entry.sha256_there()),
-            modified: env.values(entry).modified,
-        };
-        let into = bundling.map(|bundling| (bundling, item.member.as_str()));
-        copies = stage_copies(env.reach, &source, &wanted, into, env.stopping)
-            .map_err(|fault| fault.of(number))?;
+/// A file with the copies that are made of it.
+struct Wanted<'a> {
+    item: &'a Item,
+    places: Vec<Option<At>>,
+    copies: Vec<WantedCopy>,
+    modified: DateTime,
+}
+
+impl<'a> Wanted<'a> {
+    fn of(item: &'a Item, seals: &Seals, places: Vec<Option<At>>, env: &Env<'_>) -> Self {
+        let copies = places.iter().zip(&item.copies).zip(&seals.to);
+        let copies = copies.filter_map(|((place, copy), seal)| {
+            let (place, seal) = (place.clone()?, seal.clone());
+            Some(WantedCopy { place, compress: copy.compress, seal })
+        });
+        let modified = env.values(&item.filing.entry).modified;
+        Wanted { item, copies: copies.collect(), places, modified }
     }
-    let mut copies = copies.into_iter();
-    let made = places.iter().zip(&item.copies).zip(&seals.words).map(|((place, copy), words)| {
-        let staged_copy = place.as_ref().and_then(|place| Some((place, copies.next()?)));
-        let made = staged_copy.map(|(place, one)| staged.keep(place, one));
-        told(copy, *words, made.unwrap_or_default())
-    });
-    Ok(made.collect())
+
+    /// Stages its copies, and adds it to the bundle.
+    fn stage(
+        &self,
+        into: Option<Into<'_>>,
+        reach: &Reach,
+        stopping: &AtomicBool,
+    ) -> Result<Vec<StagedCopy>, StageFault> {
+        if stopping.load(Ordering::Relaxed) {
+            return Err(StageFault::Stopped);
+        }
+        if into.is_none() && self.copies.is_empty() {
+            return Ok(Vec::new());
+        }
+        let entry = &self.item.filing.entry;
+        let source = SourceFile {
+            path: &self.item.path,
+            name: &entry.name,
+            version: &self.item.filing.version,
+            sha256: Some(entry.sha256_there()),
+            modified: self.modified,
+        };
+        stage_copies(reach, &source, &self.copies, into, stopping)
+    }
+
+    /// Takes what was staged; gives its outputs.
+    fn keep(&self, copies: Vec<StagedCopy>, seals: &Seals, staged: &mut Staged) -> Vec<MadeOutput> {
+        let mut copies = copies.into_iter();
+        let planned = self.places.iter().zip(&self.item.copies).zip(&seals.words);
+        let made = planned.map(|((place, copy), words)| {
+            let staged_copy = place.as_ref().and_then(|place| Some((place, copies.next()?)));
+            let made = staged_copy.map(|(place, one)| staged.keep(place, one));
+            told(copy, *words, made.unwrap_or_default())
+        });
+        made.collect()
+    }
 }
 
 /// What was made, with what is told of it.
