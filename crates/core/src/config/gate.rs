@@ -143,6 +143,18 @@ pub enum Archive {
 }
 
 impl Gate {
+    /// Fields that its patterns capture.
+    pub fn fields(&self) -> Vec<String> {
+        let of_names = self.take.iter().flat_map(|pattern| pattern.fields());
+        let mut fields: Vec<String> = Vec::new();
+        for field in self.drops.fields().chain(of_names) {
+            if !fields.contains(field) {
+                fields.push(field.clone());
+            }
+        }
+        fields
+    }
+
     /// The name of its identity space.
     pub fn space(&self) -> String {
         match &self.once_across {

@@ -11,6 +11,7 @@ pub mod calendar;
 pub mod clear;
 pub(crate) mod days_off;
 pub(crate) mod drops;
+pub mod due;
 pub(crate) mod gate;
 pub(crate) mod gate_reading;
 pub(crate) mod identity;
@@ -21,6 +22,7 @@ pub(crate) mod settle;
 pub(crate) mod taking;
 pub mod ticks;
 pub(crate) mod wall_clock;
+pub(crate) mod weekdays;
 pub(crate) mod work;
 
 use std::path::{Path, PathBuf};
@@ -53,6 +55,8 @@ pub struct Config {
     pub gates: Vec<Gate>,
     /// Rules by which files are removed, in the order of the file.
     pub clears: Vec<clear::ClearRule>,
+    /// What is expected, in the order of the file.
+    pub dues: Vec<due::Due>,
     /// Days off, by name.
     pub calendars: Calendars,
     /// What may be reached: the roots, without the state folder.
@@ -137,8 +141,8 @@ impl Config {
         }
         let documents: Vec<Document> = documents.into_iter().filter_map(Result::ok).collect();
         let folder = file.parent().unwrap_or(Path::new("/")).to_owned();
-        let (mut sections, mut likes, mut clears, mut calendars) =
-            (Vec::new(), Vec::new(), Vec::new(), Vec::new());
+        let (mut sections, mut likes, mut clears) = (Vec::new(), Vec::new(), Vec::new());
+        let (mut calendars, mut dues) = (Vec::new(), Vec::new());
         let mut first_service = None;
         for (at, document) in documents.iter().enumerate() {
             let mut top = document.top();
@@ -149,16 +153,19 @@ impl Config {
             sections.extend(top.sections("gate"));
             clears.extend(top.sections("clear"));
             calendars.extend(top.sections("calendar"));
+            dues.extend(top.sections("due"));
             top.finish();
         }
         let calendars = Calendars::read(calendars, &folder);
         let gates = gate_reading::read_all(sections, &likes, &calendars, &folder);
         let clears = clear::read_all(clears, &folder);
+        let dues = due::read_all(dues, &gates, &calendars);
         let faults: Vec<Fault> = documents.iter().flat_map(Document::faults).collect();
         match first_service {
             Some(service) if faults.is_empty() => {
                 let reach = Reach::below(&service.roots, &service.state);
-                Ok(Config { file: file.to_owned(), service, gates, clears, calendars, reach })
+                let file = file.to_owned();
+                Ok(Config { file, service, gates, clears, dues, calendars, reach })
             }
             _ => faulty(faults),
         }

@@ -12,6 +12,7 @@ use jiff::{Timestamp, ToSpan};
 use crate::config::calendar::{Calendar, Calendars};
 use crate::config::ticks::Ticks;
 use crate::config::wall_clock::instant;
+use crate::config::weekdays::{all_days, read_days};
 use crate::settings::reader::Section;
 use crate::settings::values::parse_duration;
 
@@ -41,16 +42,6 @@ pub struct Hours {
 /// week that a calendar has taken out for long.
 const FAR: i64 = 400;
 
-const DAYS: [(&str, Weekday); 7] = [
-    ("mon", Weekday::Monday),
-    ("tue", Weekday::Tuesday),
-    ("wed", Weekday::Wednesday),
-    ("thu", Weekday::Thursday),
-    ("fri", Weekday::Friday),
-    ("sat", Weekday::Saturday),
-    ("sun", Weekday::Sunday),
-];
-
 impl Hours {
     /// Reads `Mon-Fri 06:00-18:00`, `Sat,Sun 08:00-12:00` or `22:00-06:00`.
     ///
@@ -62,7 +53,7 @@ impl Hours {
         };
         let (days, times) = match text.trim().rsplit_once(' ') {
             Some((days, times)) => (read_days(days).ok_or_else(wrong)?, times),
-            None => (DAYS.map(|(_, day)| day).to_vec(), text.trim()),
+            None => (all_days(), text.trim()),
         };
         let (from, until) = times.split_once('-').ok_or_else(wrong)?;
         let time = |text: &str| Time::strptime("%H:%M", text).ok();
@@ -92,25 +83,6 @@ impl Hours {
         };
         Some((instant(zone, day.to_datetime(self.from))?, instant(zone, end)?))
     }
-}
-
-/// `Mon-Fri`, `Sat,Sun`, or both.
-fn read_days(text: &str) -> Option<Vec<Weekday>> {
-    let of = |word: &str| {
-        let word = word.trim().to_ascii_lowercase();
-        DAYS.iter().position(|(name, _)| word == *name)
-    };
-    let mut days = Vec::new();
-    for part in text.split(',') {
-        let (first, last) = match part.split_once('-') {
-            Some((first, last)) => (of(first)?, of(last)?),
-            None => (of(part)?, of(part)?),
-        };
-        // From Saturday to Monday it goes over the end of the week.
-        let count = (last + 7 - first) % 7;
-        days.extend((0..=count).map(|at| DAYS[(first + at) % 7].1));
-    }
-    Some(days)
 }
 
 impl Schedule {

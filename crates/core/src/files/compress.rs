@@ -153,6 +153,11 @@ impl<W: Write> Packing<W> {
     }
 }
 
+/// Files from so many bytes on are compressed by threads of their own, while others are
+/// read and summed.
+const LARGE: u64 = 16 << 20;
+const WORKERS: u32 = 2;
+
 /// A zstd frame with its checksum.
 pub(crate) fn zstd_of<W: Write>(
     to: W,
@@ -161,6 +166,10 @@ pub(crate) fn zstd_of<W: Write>(
     let mut zstd = zstd::Encoder::new(to, zstd::DEFAULT_COMPRESSION_LEVEL)?;
     zstd.include_checksum(true)?;
     zstd.set_pledged_src_size(bytes)?;
+    if bytes.is_some_and(|bytes| bytes >= LARGE) {
+        // What comes out is the same, however many there are.
+        zstd.multithread(WORKERS)?;
+    }
     Ok(zstd)
 }
 
