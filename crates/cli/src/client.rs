@@ -6,11 +6,14 @@ mod remote;
 use std::path::Path;
 
 use vadegate_core::act::{Adoption, Cleared, Done};
-use vadegate_core::ask::{Answer, EntryView, FileView, GateView, LoadedRows, Rehearsed};
+use vadegate_core::ask::{Answer, DueQuery, EntryView, FileView, GateView, LoadedRows, Rehearsed};
 use vadegate_core::config::Config;
+use vadegate_core::dues::{DueCell, Learned};
 use vadegate_core::engine::{Engine, EngineError};
 use vadegate_core::ledger::{Change, Count, Entry, OutputAccount, Page, Query, Removal};
-use vadegate_service::{AdoptOrder, ClearOrder, Order, ServiceInfo, TrimOrder, Trimmed};
+use vadegate_service::{
+    AdoptOrder, ClearOrder, ExcuseOrder, Order, ServiceInfo, TrimOrder, Trimmed,
+};
 
 use crate::failure::Failure;
 
@@ -94,6 +97,31 @@ impl Client {
                 remote.get("/api/v1/removals", &pairs)
             }
             Client::Here(engine) => Ok(engine.ask(|ledger| ledger.removals(rule, None, limit))?),
+        }
+    }
+
+    /// What is expected, in order of rule, day and value.
+    pub fn due_cells(&self, query: &DueQuery) -> Result<Vec<DueCell>, Failure> {
+        match self {
+            Client::Service(remote) => {
+                let day = |name, day: Option<jiff::civil::Date>| Some((name, day?.to_string()));
+                let state = query.state.map(|state| ("state", state.word().to_owned()));
+                let name = query.name.clone().map(|name| ("name", name));
+                let days = [day("since", query.since), day("until", query.until)];
+                let pairs: Vec<_> = days.into_iter().chain([name, state]).flatten().collect();
+                remote.get("/api/v1/dues/cells", &pairs)
+            }
+            Client::Here(engine) => Ok(engine.due_cells(query)?),
+        }
+    }
+
+    /// A rule of what is expected, as it follows from what a gate has received.
+    pub fn learn_due(&self, gate: &str) -> Result<Learned, Failure> {
+        match self {
+            Client::Service(remote) => {
+                remote.get(&format!("/api/v1/gates/{}/due", coded(gate)), &[])
+            }
+            Client::Here(engine) => Ok(engine.learn_due(gate)?),
         }
     }
 
@@ -243,6 +271,13 @@ impl Doer {
     pub fn clear(&self, order: &ClearOrder) -> Result<Cleared, Failure> {
         match self {
             Doer::Service(remote) => remote.send("/api/v1/clears", order),
+            Doer::Here(engine) => Ok(order.clone().carry_out(engine)?),
+        }
+    }
+
+    pub fn excuse(&self, order: &ExcuseOrder) -> Result<DueCell, Failure> {
+        match self {
+            Doer::Service(remote) => remote.send("/api/v1/excuses", order),
             Doer::Here(engine) => Ok(order.clone().carry_out(engine)?),
         }
     }

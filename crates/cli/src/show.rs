@@ -105,12 +105,12 @@ pub fn word(text: &str) -> Cell {
         return cell;
     }
     match text {
-        "held" | "hold" | "unreadable" | "troubled" | "fault" => {
-            cell.fg(Color::Red).add_attribute(Attribute::Bold)
-        }
-        "wait" | "arriving" | "ready" | "working" | "paused" | "warning" => cell.fg(Color::Yellow),
-        "take" | "open" | "work" | "file" | "worked" => cell.fg(Color::Green),
-        "leave" | "gone" | "repeat" | "passed over" | "pass over" => {
+        "held" | "hold" | "unreadable" | "troubled" | "fault" | "late" | "missing" | "failed"
+        | "breach" => cell.fg(Color::Red).add_attribute(Attribute::Bold),
+        "wait" | "arriving" | "ready" | "working" | "paused" | "warning" | "due soon"
+        | "here late" | "waiting" => cell.fg(Color::Yellow),
+        "take" | "open" | "work" | "file" | "worked" | "here" | "sent" => cell.fg(Color::Green),
+        "leave" | "gone" | "repeat" | "passed over" | "pass over" | "excused" => {
             cell.add_attribute(Attribute::Dim)
         }
         _ => cell,

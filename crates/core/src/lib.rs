@@ -7,6 +7,7 @@ pub mod arrivals;
 pub mod ask;
 pub mod check;
 pub mod config;
+pub mod dues;
 pub mod engine;
 #[doc(hidden)]
 pub mod fault;

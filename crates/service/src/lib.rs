@@ -24,6 +24,7 @@ use actix_web::web;
 use vadegate_core::engine::Engine;
 
 pub use api::clears::ClearOrder;
+pub use api::dues::ExcuseOrder;
 pub use api::gates::Files;
 pub use api::offers::{EndOrder, ProlongOrder, Prolonged, TakeOrder};
 pub use api::people::{AdoptOrder, Order, OrderBy, TrimOrder, Trimmed};

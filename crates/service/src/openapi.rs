@@ -6,7 +6,9 @@ use utoipa::openapi::security::{ApiKey, ApiKeyValue, HttpAuthScheme, HttpBuilder
 use utoipa::openapi::{ContentBuilder, Ref, Response, ResponseBuilder};
 use utoipa::{Modify, OpenApi};
 
-use crate::api::{all_calls, clears, entries, events, gates, offers, people, service, session};
+use crate::api::{
+    all_calls, clears, dues, entries, events, gates, offers, people, service, session,
+};
 use crate::guard::COOKIE;
 
 macro_rules! describe {

@@ -71,9 +71,10 @@ impl ResponseError for Problem {
 /// that a question fails in the same way with a service and without.
 pub fn status(error: &EngineError) -> StatusCode {
     match error {
-        EngineError::NoGate { .. } | EngineError::NoEntry(_) | EngineError::NotThere(_) => {
-            StatusCode::NOT_FOUND
-        }
+        EngineError::NoGate { .. }
+        | EngineError::NoDue { .. }
+        | EngineError::NoEntry(_)
+        | EngineError::NotThere(_) => StatusCode::NOT_FOUND,
         EngineError::NoTable(_) => StatusCode::UNPROCESSABLE_ENTITY,
         EngineError::Stopping | EngineError::Ledger(LedgerError::Closed) => {
             StatusCode::SERVICE_UNAVAILABLE

@@ -7,6 +7,7 @@ mod ledger;
 mod people;
 mod service;
 mod tables;
+mod watching;
 
 use std::path::PathBuf;
 
@@ -19,6 +20,7 @@ pub use ledger::{Entry, EntryOrder, Events, Filter, Ledger, LedgerDoing, TimeOf}
 pub use people::{Adopt, ByWhom, How, People, Release};
 pub use service::{Demo, LogFormat, Serve, Worker};
 pub use tables::{Dialect, IfThere, Merge, Misfits, Names, Sample};
+pub use watching::{Due, Excuse, Watching};
 
 /// Watches drop folders, works each file exactly once, archives it and keeps
 /// the ledger.
@@ -278,6 +280,8 @@ Examples:
         after_help = "Examples:\n  vadegate removed\n  vadegate removed --rule scratch --json"
     )]
     Removed(Removed),
+    #[command(flatten)]
+    Watching(Watching),
     /// Work entries that a gate offers, with a program of this machine
     #[command(after_help = "\
 Takes one entry after the other, fetches its file, and runs the program with the

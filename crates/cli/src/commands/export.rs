@@ -27,6 +27,13 @@ pub fn export(client: &Client, query: &Query, csv: bool) -> Result<(), Failure> 
     Ok(())
 }
 
+/// Prints one line of delimited text (RFC 4180).
+pub fn line(cells: &[String]) -> Result<(), Failure> {
+    let cells: Vec<String> = cells.iter().map(|cell| quoted(cell)).collect();
+    writeln!(io::stdout(), "{}", cells.join(","))?;
+    Ok(())
+}
+
 const HEADER: &str = "entry,gate,drop,path,bytes,modified,sha256,state,seen_at,ready_at,worked_at,filed_at,filed_to,tries,reason,repeat_of,revision_of,batch,rows,fields";
 
 /// Delimited text (RFC 4180).

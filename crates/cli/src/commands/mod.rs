@@ -3,6 +3,7 @@
 mod check;
 mod clear;
 mod deliver;
+mod due;
 mod edit;
 mod entry;
 mod events;
@@ -30,7 +31,7 @@ use std::process::ExitCode;
 
 use vadegate_core::config::Config;
 
-use crate::args::{Args, Command, LogFormat};
+use crate::args::{Args, Command, LogFormat, Watching};
 use crate::client::Client;
 use crate::failure::Failure;
 
@@ -80,6 +81,7 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
         Command::Adopt(args) => people::adopt(config()?, &args),
         Command::Clear(args) => clear::clear(config()?, &args),
         Command::Removed(args) => clear::removed(config()?, &args).map(|()| ExitCode::SUCCESS),
+        Command::Watching(command) => watch(command, config()?),
         Command::Verify(args) => keeping::verify(config()?, &args),
         Command::Backup(args) => done(keeping::backup(config()?, &args)),
         Command::Restore(args) => done(keeping::restore(&config()?, &args)),
@@ -87,6 +89,14 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
         Command::Worker(args) => worker::worker(&file, &args),
         Command::Events(events) => done(events::events(config()?, &events)),
     }
+}
+
+fn watch(command: Watching, config: Config) -> Result<ExitCode, Failure> {
+    match command {
+        Watching::Due(args) => due::due(config, &args)?,
+        Watching::Excuse(args) => due::excuse(config, &args)?,
+    }
+    Ok(ExitCode::SUCCESS)
 }
 
 /// Logs go to stderr; what is logged is said by `VADEGATE_LOG`.

@@ -1,6 +1,7 @@
 //! What is asked of the engine: gates, entries, files, rehearsals, tables.
 
 pub(crate) mod activity;
+pub(crate) mod due;
 pub(crate) mod entry;
 pub(crate) mod files;
 pub(crate) mod gates;
@@ -14,6 +15,7 @@ pub(crate) mod verify;
 pub(crate) mod why;
 
 pub use activity::Activity;
+pub use due::DueQuery;
 pub use entry::{EntryView, FileLocation, LocationStatus};
 pub use files::FilePage;
 pub use gates::{FileView, GateState, GateView, Match, Matches, Miss, Verdict};

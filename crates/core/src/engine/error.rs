@@ -21,6 +21,16 @@ pub enum EngineError {
         /// The names there are.
         known: String,
     },
+    /// There is no such rule of what is expected.
+    #[error(
+        "there is no due `{name}`; the configuration has {known}; write one as [due.{name}], or have one proposed: `vadegate due --learn GATE`"
+    )]
+    NoDue {
+        /// The name asked for.
+        name: String,
+        /// The names there are.
+        known: String,
+    },
     /// There is no such entry.
     #[error("there is no entry {0}; `vadegate ledger` lists them")]
     NoEntry(i64),

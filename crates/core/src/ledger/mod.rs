@@ -8,6 +8,7 @@
 
 pub(crate) mod adopting;
 pub(crate) mod claims;
+pub(crate) mod dues;
 pub(crate) mod entering;
 pub(crate) mod error;
 pub(crate) mod finding;
@@ -38,6 +39,7 @@ use std::sync::{Mutex, OnceLock};
 use rusqlite::{Connection, OpenFlags};
 
 use crate::ledger::error::reading;
+pub use dues::Excuse;
 pub use error::LedgerError;
 pub use keeping::restore;
 pub use outputs::{OutputAccount, OutputPart};

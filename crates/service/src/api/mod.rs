@@ -3,6 +3,8 @@
 #[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
 pub(crate) mod clears;
 #[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
+pub(crate) mod dues;
+#[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
 pub(crate) mod entries;
 #[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
 pub(crate) mod events;
@@ -38,6 +40,10 @@ macro_rules! all_calls {
             clears::rules,
             clears::clear,
             clears::removals,
+            dues::all,
+            dues::cells,
+            dues::excuse,
+            dues::learned,
             offers::take,
             offers::file,
             offers::prolong,

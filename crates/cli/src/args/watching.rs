@@ -1,0 +1,127 @@
+//! What is expected, who is told, and the morning.
+
+use clap::{Args as ClapArgs, Subcommand, ValueEnum};
+use jiff::civil::Date;
+use vadegate_core::dues::DueState;
+
+/// The commands about what should come and who hears of it.
+#[derive(Debug, Subcommand)]
+pub enum Watching {
+    /// List what is expected, and whether it is here
+    #[command(after_help = "\
+States: missing, late, due-soon, expected, here-late, excused, here. Without a day: today,
+and what is still open of days before.
+
+Examples:
+  vadegate due
+  vadegate due tide-morning --since 2026-03-01..2026-03-31 --csv
+  vadegate due --state missing --json
+  vadegate due --learn tide                    (proposes a rule)")]
+    Due(Due),
+    /// Say that something that is expected need not come
+    #[command(after_help = "\
+Examples:
+  vadegate excuse tide-morning garrow-light --day 2026-03-01 --why 'the gauge is repaired'
+  vadegate excuse charts --day 2026-03-02 --why 'holiday of the office'")]
+    Excuse(Excuse),
+}
+
+/// `due`
+#[derive(Debug, ClapArgs)]
+pub struct Due {
+    /// Only this rule
+    #[arg(value_name = "NAME")]
+    pub name: Option<String>,
+    /// Of this day, such as 2026-03-01
+    #[arg(long, value_name = "DAY", conflicts_with = "since")]
+    pub day: Option<Date>,
+    /// Of these days: FIRST..LAST, or FIRST alone for those since then
+    #[arg(long, value_name = "DAYS", value_parser = days)]
+    pub since: Option<Days>,
+    /// Only expectations in this state
+    #[arg(long, value_enum, value_name = "STATE")]
+    pub state: Option<State>,
+    /// Propose a rule from what this gate has received so far
+    #[arg(long, value_name = "GATE", conflicts_with_all = ["name", "day", "since", "state", "csv"])]
+    pub learn: Option<String>,
+    /// Print one JSON document instead of a table
+    #[arg(long, conflicts_with = "csv")]
+    pub json: bool,
+    /// Print lines separated by commas instead of a table
+    #[arg(long)]
+    pub csv: bool,
+}
+
+/// Some days.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Days {
+    pub first: Date,
+    pub last: Option<Date>,
+}
+
+pub fn days(text: &str) -> Result<Days, String> {
+    let day = |text: &str| {
+        text.parse::<Date>()
+            .map_err(|_| format!("`{text}` is no day; expected one such as 2026-03-01"))
+    };
+    Ok(match text.split_once("..") {
+        Some((first, last)) => Days { first: day(first)?, last: Some(day(last)?) },
+        None => Days { first: day(text)?, last: None },
+    })
+}
+
+/// A state of an expectation
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum State {
+    /// Given up
+    Missing,
+    /// Its time is over, and it is not here
+    Late,
+    /// Its time is near
+    DueSoon,
+    /// Its time is not over
+    Expected,
+    /// It came after its time
+    HereLate,
+    /// A person has said that it need not come
+    Excused,
+    /// It is here
+    Here,
+}
+
+impl State {
+    pub fn of(self) -> DueState {
+        match self {
+            State::Missing => DueState::Missing,
+            State::Late => DueState::Late,
+            State::DueSoon => DueState::DueSoon,
+            State::Expected => DueState::Expected,
+            State::HereLate => DueState::HereLate,
+            State::Excused => DueState::Excused,
+            State::Here => DueState::Here,
+        }
+    }
+}
+
+/// `excuse`
+#[derive(Debug, ClapArgs)]
+pub struct Excuse {
+    /// The rule
+    #[arg(value_name = "DUE")]
+    pub due: String,
+    /// The value, where something is expected of each
+    #[arg(value_name = "VALUE")]
+    pub value: Option<String>,
+    /// The day, such as 2026-03-01
+    #[arg(long, value_name = "DAY")]
+    pub day: Date,
+    /// Why it need not come
+    #[arg(long, value_name = "TEXT")]
+    pub why: String,
+    /// Who; by default the user's name
+    #[arg(long, value_name = "NAME")]
+    pub by: Option<String>,
+    /// Print one JSON document
+    #[arg(long)]
+    pub json: bool,
+}
