@@ -10,7 +10,10 @@ use vadegate_core::ask::{Answer, DueQuery, EntryView, FileView, GateView, Loaded
 use vadegate_core::config::Config;
 use vadegate_core::dues::{DueCell, Learned};
 use vadegate_core::engine::{Engine, EngineError};
-use vadegate_core::ledger::{Change, Count, Entry, OutputAccount, Page, Query, Removal};
+use vadegate_core::ledger::{
+    Change, Count, Entry, Message, MessageState, OutputAccount, Page, Query, Removal,
+};
+use vadegate_core::tell::{TellTest, TellView};
 use vadegate_service::{
     AdoptOrder, ClearOrder, ExcuseOrder, Order, ServiceInfo, TrimOrder, Trimmed,
 };
@@ -112,6 +115,34 @@ impl Client {
                 remote.get("/api/v1/dues/cells", &pairs)
             }
             Client::Here(engine) => Ok(engine.due_cells(query)?),
+        }
+    }
+
+    /// Who hears of what.
+    pub fn tells(&self) -> Result<Vec<TellView>, Failure> {
+        match self {
+            Client::Service(remote) => remote.get("/api/v1/tells", &[]),
+            Client::Here(engine) => Ok(engine.tells()?),
+        }
+    }
+
+    /// What was told, newest first.
+    pub fn messages(
+        &self,
+        tell: Option<&str>,
+        state: Option<MessageState>,
+        limit: u32,
+    ) -> Result<Vec<Message>, Failure> {
+        match self {
+            Client::Service(remote) => {
+                let mut pairs = vec![("limit", limit.to_string())];
+                pairs.extend(tell.map(|tell| ("tell", tell.to_owned())));
+                pairs.extend(state.map(|state| ("state", state.word().to_owned())));
+                remote.get("/api/v1/messages", &pairs)
+            }
+            Client::Here(engine) => {
+                Ok(engine.ask(|ledger| ledger.messages(tell, state, None, limit))?)
+            }
         }
     }
 
@@ -272,6 +303,13 @@ impl Doer {
         match self {
             Doer::Service(remote) => remote.send("/api/v1/clears", order),
             Doer::Here(engine) => Ok(order.clone().carry_out(engine)?),
+        }
+    }
+
+    pub fn test_tell(&self, name: &str) -> Result<TellTest, Failure> {
+        match self {
+            Doer::Service(remote) => remote.post(&format!("/api/v1/tells/{}/test", coded(name))),
+            Doer::Here(engine) => Ok(engine.test_tell(name)?),
         }
     }
 

@@ -16,6 +16,8 @@ mod filing;
 pub mod ledger;
 pub mod pattern;
 pub(crate) mod settings;
+pub mod tell;
+pub mod watch;
 pub mod words;
 pub mod work;
 

@@ -7,7 +7,7 @@ use utoipa::openapi::{ContentBuilder, Ref, Response, ResponseBuilder};
 use utoipa::{Modify, OpenApi};
 
 use crate::api::{
-    all_calls, clears, dues, entries, events, gates, offers, people, service, session,
+    all_calls, clears, dues, entries, events, gates, offers, people, service, session, tells,
 };
 use crate::guard::COOKIE;
 

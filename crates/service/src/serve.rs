@@ -10,6 +10,7 @@ use actix_web::{App, HttpServer, web};
 use rustix::process::{Resource, Rlimit};
 use tokio::signal::unix::{Signal, SignalKind, signal};
 use vadegate_core::engine::{ADDRESS_FILE, Engine, EngineError};
+use vadegate_core::watch::Watch;
 
 use crate::guard::{BODY_LIMIT, guard};
 use crate::live::Live;
@@ -96,6 +97,7 @@ pub fn serve(engine: Engine, ready: impl FnOnce(&str)) -> Result<(), ServeError>
         let handle = server.handle();
         let running = actix_web::rt::spawn(server);
         let following = actix_web::rt::spawn(settings::follow(Arc::clone(&shared.engine), hangup));
+        let watch = Watch::start(&shared.engine).map_err(ServeError::Server)?;
         let clearing = actix_web::rt::spawn(clear_by_the_clock(Arc::clone(&shared.engine)));
         ends.told().await;
         following.abort();
@@ -103,7 +105,11 @@ pub fn serve(engine: Engine, ready: impl FnOnce(&str)) -> Result<(), ServeError>
         tracing::info!("stopping");
         let engine = Arc::clone(&shared.engine);
         // Requests are still answered while the gates end what they do.
-        let _ = web::block(move || engine.stop()).await;
+        let _ = web::block(move || {
+            engine.stop();
+            drop(watch);
+        })
+        .await;
         shared.live.close();
         handle.stop(true).await;
         running.await.map_err(io::Error::other).and_then(|ended| ended).map_err(ServeError::Server)

@@ -3,6 +3,7 @@
 use clap::{Args as ClapArgs, Subcommand, ValueEnum};
 use jiff::civil::Date;
 use vadegate_core::dues::DueState;
+use vadegate_core::ledger::MessageState;
 
 /// The commands about what should come and who hears of it.
 #[derive(Debug, Subcommand)]
@@ -24,6 +25,73 @@ Examples:
   vadegate excuse tide-morning garrow-light --day 2026-03-01 --why 'the gauge is repaired'
   vadegate excuse charts --day 2026-03-02 --why 'holiday of the office'")]
     Excuse(Excuse),
+    /// List who hears of what, and try whether a receiver takes it
+    #[command(after_help = "\
+With --test the exit status is 1 when the receiver does not take it.
+
+Examples:
+  vadegate tell
+  vadegate tell harbour-desk --test")]
+    Tell(Tell),
+    /// List what was told, and what is waiting or was given up
+    #[command(after_help = "\
+Examples:
+  vadegate told
+  vadegate told harbour-desk --state failed
+  vadegate told --newest 1 --json")]
+    Told(Told),
+}
+
+/// `tell`
+#[derive(Debug, ClapArgs)]
+pub struct Tell {
+    /// Only this one
+    #[arg(value_name = "NAME", required_if_eq("test", "true"))]
+    pub name: Option<String>,
+    /// Tell it that this is a test
+    #[arg(long)]
+    pub test: bool,
+    /// Print one JSON document instead of a table
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `told`
+#[derive(Debug, ClapArgs)]
+pub struct Told {
+    /// Only what this one was told
+    #[arg(value_name = "NAME")]
+    pub name: Option<String>,
+    /// Only messages in this state
+    #[arg(long, value_enum, value_name = "STATE")]
+    pub state: Option<Delivery>,
+    /// So many of the newest
+    #[arg(long, value_name = "COUNT", default_value_t = 50)]
+    pub newest: u32,
+    /// Print one JSON document instead of a table
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// Where a message stands
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Delivery {
+    /// It goes out, or is tried again
+    Waiting,
+    /// Its receiver has taken it
+    Sent,
+    /// It was given up
+    Failed,
+}
+
+impl Delivery {
+    pub fn of(self) -> MessageState {
+        match self {
+            Delivery::Waiting => MessageState::Waiting,
+            Delivery::Sent => MessageState::Sent,
+            Delivery::Failed => MessageState::Failed,
+        }
+    }
 }
 
 /// `due`

@@ -22,6 +22,7 @@ mod rehearse;
 mod reload;
 mod sample;
 mod serve;
+mod tell;
 mod unpack;
 mod why;
 mod worker;
@@ -95,6 +96,8 @@ fn watch(command: Watching, config: Config) -> Result<ExitCode, Failure> {
     match command {
         Watching::Due(args) => due::due(config, &args)?,
         Watching::Excuse(args) => due::excuse(config, &args)?,
+        Watching::Tell(args) => return tell::tell(config, &args),
+        Watching::Told(args) => tell::told(config, &args)?,
     }
     Ok(ExitCode::SUCCESS)
 }

@@ -20,6 +20,8 @@ pub mod schedule;
 pub(crate) mod service;
 pub(crate) mod settle;
 pub(crate) mod taking;
+pub mod tell;
+pub mod tell_words;
 pub mod ticks;
 pub(crate) mod wall_clock;
 pub(crate) mod weekdays;
@@ -42,7 +44,7 @@ pub use service::ServiceConfig;
 pub use settle::{After, Companion, MarkerFor, Settle, SettleBy};
 
 use crate::files::roots::Reach;
-use crate::settings::reader::Document;
+use crate::settings::reader::{Document, Section};
 
 /// Everything that a configuration file says.
 #[derive(Debug, Clone)]
@@ -57,10 +59,27 @@ pub struct Config {
     pub clears: Vec<clear::ClearRule>,
     /// What is expected, in the order of the file.
     pub dues: Vec<due::Due>,
+    /// Who hears of what, in the order of the file.
+    pub tells: Vec<tell::Tell>,
+    /// By which server mails go out.
+    pub mail: Option<tell::MailServer>,
     /// Days off, by name.
     pub calendars: Calendars,
     /// What may be reached: the roots, without the state folder.
     pub reach: Reach,
+}
+
+/// Sections of all files, before they are read.
+#[derive(Default)]
+struct Parts<'a> {
+    service: Option<ServiceConfig>,
+    mail: Option<tell::MailServer>,
+    likes: Vec<(String, Section<'a>)>,
+    gates: Vec<(String, Section<'a>)>,
+    clears: Vec<(String, Section<'a>)>,
+    calendars: Vec<(String, Section<'a>)>,
+    dues: Vec<(String, Section<'a>)>,
+    tells: Vec<(String, Section<'a>)>,
 }
 
 /// Why a configuration cannot be used.
@@ -141,31 +160,33 @@ impl Config {
         }
         let documents: Vec<Document> = documents.into_iter().filter_map(Result::ok).collect();
         let folder = file.parent().unwrap_or(Path::new("/")).to_owned();
-        let (mut sections, mut likes, mut clears) = (Vec::new(), Vec::new(), Vec::new());
-        let (mut calendars, mut dues) = (Vec::new(), Vec::new());
-        let mut first_service = None;
+        let mut parts = Parts::default();
         for (at, document) in documents.iter().enumerate() {
             let mut top = document.top();
             if at == 0 {
-                first_service = Some(service::read(top.section("service"), &folder));
+                parts.service = Some(service::read(top.section("service"), &folder));
+                parts.mail = tell::read_mail(top.section("mail"), &folder);
             }
-            likes.extend(top.sections("like"));
-            sections.extend(top.sections("gate"));
-            clears.extend(top.sections("clear"));
-            calendars.extend(top.sections("calendar"));
-            dues.extend(top.sections("due"));
+            parts.likes.extend(top.sections("like"));
+            parts.gates.extend(top.sections("gate"));
+            parts.clears.extend(top.sections("clear"));
+            parts.calendars.extend(top.sections("calendar"));
+            parts.dues.extend(top.sections("due"));
+            parts.tells.extend(top.sections("tell"));
             top.finish();
         }
-        let calendars = Calendars::read(calendars, &folder);
-        let gates = gate_reading::read_all(sections, &likes, &calendars, &folder);
-        let clears = clear::read_all(clears, &folder);
-        let dues = due::read_all(dues, &gates, &calendars);
+        let mail = parts.mail;
+        let calendars = Calendars::read(parts.calendars, &folder);
+        let gates = gate_reading::read_all(parts.gates, &parts.likes, &calendars, &folder);
+        let clears = clear::read_all(parts.clears, &folder);
+        let dues = due::read_all(parts.dues, &gates, &calendars);
+        let tells = tell::read_all(parts.tells, mail.is_some(), &folder);
         let faults: Vec<Fault> = documents.iter().flat_map(Document::faults).collect();
-        match first_service {
+        match parts.service {
             Some(service) if faults.is_empty() => {
                 let reach = Reach::below(&service.roots, &service.state);
                 let file = file.to_owned();
-                Ok(Config { file, service, gates, clears, dues, calendars, reach })
+                Ok(Config { file, service, gates, clears, dues, tells, mail, calendars, reach })
             }
             _ => faulty(faults),
         }

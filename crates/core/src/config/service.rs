@@ -22,6 +22,9 @@ pub struct ServiceConfig {
     /// listens on and the local ones; a request for another is refused. Default
     /// none.
     pub hosts: Vec<String>,
+    /// Under which address people reach the page, for links in what they are told. Default:
+    /// none are told.
+    pub address: Option<String>,
     /// Time zone of dates in templates. Default `Etc/UTC`.
     pub timezone: TimeZone,
 }
@@ -32,6 +35,7 @@ pub(crate) fn read(section: Option<Section<'_>>, folder: &Path) -> ServiceConfig
         state: join(folder, "state"),
         roots: vec![folder.to_owned()],
         hosts: Vec::new(),
+        address: None,
         timezone: TimeZone::UTC,
     };
     let Some(mut section) = section else { return service };
@@ -49,6 +53,15 @@ pub(crate) fn read(section: Option<Section<'_>>, folder: &Path) -> ServiceConfig
     }
     if let Some(hosts) = section.texts("hosts") {
         service.hosts = hosts.into_iter().map(|host| host.value.to_lowercase()).collect();
+    }
+    if let Some(address) = section.text("address") {
+        if !address.value.starts_with("http://") && !address.value.starts_with("https://") {
+            address.at.fault(format!(
+                "`address` is \"{}\"; expected one such as \"https://gate.sound.example\"",
+                address.value
+            ));
+        }
+        service.address = Some(address.value.trim_end_matches('/').to_owned());
     }
     if let Some(zone) = section.text("timezone") {
         match TimeZone::get(&zone.value) {

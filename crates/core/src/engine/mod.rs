@@ -190,6 +190,21 @@ impl Engine {
         stuck.map(|(name, _)| name.clone()).collect()
     }
 
+    /// Whether it was told to stop.
+    pub(crate) fn is_stopping(&self) -> bool {
+        self.context().stopping.load(std::sync::atomic::Ordering::Relaxed)
+    }
+
+    /// What is wrong with gates, by what it is about.
+    pub(crate) fn problems(&self) -> BTreeMap<String, BTreeMap<String, String>> {
+        let inner = self.inner();
+        let problems = |(name, handle): (&String, &Arc<GateHandle>)| {
+            let problems = handle.live.state().problems.clone();
+            (!problems.is_empty()).then(|| (name.clone(), problems))
+        };
+        inner.gates.iter().filter_map(problems).collect()
+    }
+
     /// Tells all gates to stop and waits until each has ended, or cleanly
     /// abandoned, what it was doing.
     pub fn stop(&self) {

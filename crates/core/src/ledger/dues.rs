@@ -8,6 +8,7 @@ use utoipa::ToSchema;
 
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading, writing};
+use crate::ledger::happenings::{EndOfHappening, NewHappening};
 use crate::ledger::people::By;
 use crate::ledger::rows::time;
 
@@ -123,6 +124,45 @@ impl Ledger {
                 )
                 .map_err(writing)?;
             Ok(Excuse { at: time(tx.now), who, why })
+        })?
+        .wait()
+    }
+
+    /// Records in which states expectations are now, what that began and ended, and that it
+    /// was looked at.
+    pub(crate) fn mark_dues(
+        &self,
+        due: &str,
+        what: &str,
+        states: Vec<(DueKey, &'static str)>,
+        begun: Vec<NewHappening>,
+        ended: Vec<EndOfHappening>,
+    ) -> Result<(), LedgerError> {
+        let (due, what) = (due.to_owned(), what.to_owned());
+        self.submit(move |tx| {
+            for ((day, value), state) in &states {
+                tx.connection
+                    .execute(
+                        "INSERT INTO due_mark (due, day, value, state, at) VALUES (?1, ?2, ?3, ?4, ?5)
+                         ON CONFLICT DO UPDATE SET state = ?4, at = ?5",
+                        params![due, day, value, state, tx.now],
+                    )
+                    .map_err(writing)?;
+            }
+            for end in &ended {
+                tx.ends(end)?;
+            }
+            for new in &begun {
+                tx.happens(new)?;
+            }
+            tx.connection
+                .execute(
+                    "INSERT INTO watch_mark (what, at) VALUES (?1, ?2)
+                     ON CONFLICT DO UPDATE SET at = ?2",
+                    params![what, tx.now],
+                )
+                .map(drop)
+                .map_err(writing)
         })?
         .wait()
     }

@@ -46,7 +46,7 @@ impl Secret {
     }
 
     /// Reads `{ env = "NAME" }` or `{ file = "PATH" }`; `what` it is, for messages.
-    pub fn table(mut section: Section<'_>, folder: &Path, what: &str) -> Option<Self> {
+    pub(crate) fn table(mut section: Section<'_>, folder: &Path, what: &str) -> Option<Self> {
         let variable = section.text("env").map(|text| Secret::Environment(text.value));
         let file = section.text("file").map(|text| Secret::File(join(folder, &text.value)));
         if variable.is_some() == file.is_some() {
@@ -59,7 +59,7 @@ impl Secret {
     }
 
     /// Reads a table of values by names of the user's own.
-    pub fn named(
+    pub(crate) fn named(
         section: &mut Section<'_>,
         key: &'static str,
         folder: &Path,

@@ -26,6 +26,7 @@ pub(crate) mod side_by_side;
 pub(crate) mod staged;
 pub(crate) mod tables;
 pub mod unpack;
+pub(crate) mod web;
 
 use crate::ledger::words::WorkKind;
 use crate::work::seam::Kind;

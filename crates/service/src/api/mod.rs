@@ -14,6 +14,8 @@ pub(crate) mod offers;
 pub(crate) mod people;
 pub(crate) mod service;
 pub(crate) mod session;
+#[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
+pub(crate) mod tells;
 
 use actix_web::web;
 
@@ -44,6 +46,9 @@ macro_rules! all_calls {
             dues::cells,
             dues::excuse,
             dues::learned,
+            tells::all,
+            tells::test,
+            tells::messages,
             offers::take,
             offers::file,
             offers::prolong,

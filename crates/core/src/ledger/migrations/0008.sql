@@ -42,7 +42,6 @@ CREATE TABLE happening (
 );
 CREATE INDEX happening_open ON happening (about, kind, subject) WHERE lasts = 1 AND ended_at IS NULL;
 CREATE INDEX happening_about ON happening (about, id);
-CREATE INDEX happening_ended ON happening (ended_at) WHERE ended_at IS NOT NULL;
 
 -- Messages, until they are delivered or given up.
 CREATE TABLE message (
@@ -66,6 +65,15 @@ CREATE INDEX message_failed ON message (id) WHERE state = 'failed';
 CREATE TABLE tell_mark (
   tell TEXT PRIMARY KEY,
   change INTEGER NOT NULL,
-  happening INTEGER NOT NULL,
-  ended INTEGER NOT NULL           -- until when ends were heard
+  happening INTEGER NOT NULL
 ) WITHOUT ROWID;
+
+-- What lasts, and who was told of it in which message: its end is told to them too.
+CREATE TABLE told (
+  tell TEXT NOT NULL,
+  happening INTEGER NOT NULL,
+  uid TEXT NOT NULL,               -- of the first message
+  at INTEGER NOT NULL,             -- when it was told last
+  PRIMARY KEY (tell, happening)
+) WITHOUT ROWID;
+CREATE INDEX told_happening ON told (happening);

@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 use crate::files::access::may_run;
 use crate::ledger::requests::Claimed;
-use crate::ledger::types::OpenEntry;
+use crate::ledger::types::Entry;
 use crate::ledger::words::{Effect, WorkKind};
 use crate::pattern::Fields;
 use crate::pattern::template::Builtins;
@@ -107,7 +107,7 @@ impl Worker for Running {
                 match arguments(config, &entry.fields, &env.values(entry)) {
                     Ok(args) => {
                         let source = entry.lies_at();
-                        programs.push((args, environment(&member.filing, &source)));
+                        programs.push((args, entry_environment(&member.filing.entry, &source)));
                         EntryVerdict::Fits
                     }
                     Err(why) => EntryVerdict::Hold(why),
@@ -149,6 +149,7 @@ impl Planned for Programs {
                 handed_on: &self.config.env,
                 folder: env.folder,
                 limit: self.config.limit,
+                input: None,
             };
             let (ended, printed) = run(&order, env.stopping);
             words.push_str(&printed);
@@ -190,8 +191,7 @@ fn arguments(
 }
 
 /// The entry, as the program finds it in its environment.
-fn environment(filing: &OpenEntry, source: &Path) -> Vec<(String, String)> {
-    let entry = &filing.entry;
+pub(crate) fn entry_environment(entry: &Entry, source: &Path) -> Vec<(String, String)> {
     let mut variables = vec![
         ("VADEGATE_FILE".to_owned(), source.display().to_string()),
         ("VADEGATE_NAME".into(), entry.name.clone()),

@@ -1,7 +1,7 @@
 //! Running a program for one file.
 
 use std::collections::VecDeque;
-use std::io::{self, Read};
+use std::io::{self, Read, Write};
 use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::{Child, Command, ExitStatus, Stdio};
@@ -30,6 +30,8 @@ pub(crate) struct Order<'a> {
     pub handed_on: &'a [String],
     pub folder: &'a Path,
     pub limit: Duration,
+    /// What it reads from its input.
+    pub input: Option<Vec<u8>>,
 }
 
 /// Variables that every program needs.
@@ -67,7 +69,7 @@ pub(crate) fn run(order: &Order<'_>, stopping: &AtomicBool) -> (Ended, String) {
         .envs(order.handed_on.iter().filter_map(own_variable))
         .envs(order.environment.iter().map(|(name, value)| (name, value)))
         .current_dir(order.folder)
-        .stdin(Stdio::null())
+        .stdin(if order.input.is_some() { Stdio::piped() } else { Stdio::null() })
         .stdout(Stdio::piped())
         .stderr(Stdio::piped())
         .process_group(0);
@@ -95,6 +97,7 @@ pub(crate) fn run(order: &Order<'_>, stopping: &AtomicBool) -> (Ended, String) {
         }
     };
     let printed = listen(&mut child);
+    hand_over(&mut child, order.input.clone());
     let ended = wait(&mut child, order.limit, stopping);
     // A grandchild may keep the pipes open; what was printed by then is kept.
     let printed = printed.collect(Duration::from_millis(500));
@@ -176,6 +179,13 @@ fn signal(child: &Child, signal: Signal) {
     // The group is that of our own child, which has not been waited for, so its number is
     // not used again; that it has ended meanwhile is no fault.
     let _ = rustix::process::kill_process_group(Pid::from_child(child), signal);
+}
+
+/// Writes a program's input; one that does not read it is no fault.
+fn hand_over(child: &mut Child, input: Option<Vec<u8>>) {
+    if let (Some(mut pipe), Some(input)) = (child.stdin.take(), input) {
+        std::thread::spawn(move || pipe.write_all(&input));
+    }
 }
 
 /// What both pipes of a child bring, in the order in which it comes.

@@ -32,7 +32,8 @@ use crate::work::seam::{
 };
 use crate::work::send::answers::{LONGEST_WAIT, judge, judge_asked, leave_alone, left_alone};
 use crate::work::send::config::SendConfig;
-use crate::work::send::request::{NoAnswer, Outgoing, agent, ask, certificates, send};
+use crate::work::send::request::{NoAnswer, Outgoing, agent, ask, send};
+use crate::work::web::certificates;
 
 /// Letters, digits, and what RFC 3986 calls unreserved, stand as they are in an address.
 const KEPT: AsciiSet = NON_ALPHANUMERIC.remove(b'-').remove(b'_').remove(b'.').remove(b'~');

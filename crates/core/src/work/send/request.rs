@@ -1,21 +1,18 @@
 //! One request: a file on its way, read, summed and bounded as it goes.
 
 use std::io::{self, Read};
-use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use http::{HeaderName, HeaderValue, Method, Request};
-use rustls::pki_types::CertificateDer;
-use rustls::pki_types::pem::PemObject;
-use ureq::tls::{Certificate, RootCerts, TlsConfig};
 use ureq::{Agent, SendBody};
 
 use crate::files::sha256::Sha256;
 use crate::files::sha256::Sum;
 use crate::work::send::config::{Body, SendConfig};
+use crate::work::web;
 
 /// Bytes read at a time.
 const BUFFER: usize = 64 * 1024;
@@ -55,43 +52,8 @@ pub(crate) enum NoAnswer {
 
 /// Who makes the requests of a gate.
 pub(crate) fn agent(config: &SendConfig) -> Result<Agent, String> {
-    let mut settings = Agent::config_builder()
-        .http_status_as_error(false)
-        // A redirect is an answer: who gets the files is what the gate says.
-        .max_redirects(0)
-        .max_redirects_will_error(false)
-        .timeout_global(Some(config.limit))
-        // One that was closed meanwhile would look like a request that was cut.
-        .max_idle_connections(0)
-        .proxy(None)
-        .user_agent("vadegate")
-        .accept_encoding("identity");
-    if config.to.source().starts_with("https:") || config.certificates.is_some() {
-        let roots = match &config.certificates {
-            Some(path) => certificates(path)?,
-            None => rustls_native_certs::load_native_certs().certs,
-        };
-        let roots = roots.iter().map(|one| Certificate::from_der(one).to_owned()).collect();
-        let provider = Arc::new(rustls::crypto::ring::default_provider());
-        let tls = TlsConfig::builder()
-            .root_certs(RootCerts::Specific(Arc::new(roots)))
-            .unversioned_rustls_crypto_provider(provider);
-        settings = settings.tls_config(tls.build());
-    }
-    Ok(settings.build().new_agent())
-}
-
-/// The certificates in a file.
-pub(crate) fn certificates(path: &Path) -> Result<Vec<CertificateDer<'static>>, String> {
-    let failed =
-        |why: String| format!("the certificates in `{}` cannot be used: {why}", path.display());
-    let found = CertificateDer::pem_file_iter(path).map_err(|error| failed(error.to_string()))?;
-    let found: Result<Vec<_>, _> = found.collect();
-    match found {
-        Ok(found) if found.is_empty() => Err(failed("there is none in it".into())),
-        Ok(found) => Ok(found),
-        Err(error) => Err(failed(error.to_string())),
-    }
+    let secure = config.to.source().starts_with("https:") || config.certificates.is_some();
+    web::agent(config.limit, secure, config.certificates.as_deref())
 }
 
 /// The headers that the gate names, with their values as they are now.

@@ -1,0 +1,378 @@
+//! The outbox: messages until they are delivered or given up.
+
+use jiff::Timestamp;
+use rusqlite::{OptionalExtension, params};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::ledger::Ledger;
+use crate::ledger::error::{LedgerError, reading, writing};
+use crate::ledger::happenings::NewHappening;
+use crate::ledger::rows::time;
+use crate::ledger::state::State;
+
+/// Where a message stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum MessageState {
+    /// It goes out, or is tried again.
+    Waiting,
+    /// Its receiver has taken it.
+    Sent,
+    /// It was given up.
+    Failed,
+}
+
+impl MessageState {
+    /// Its word.
+    pub fn word(self) -> &'static str {
+        match self {
+            MessageState::Waiting => "waiting",
+            MessageState::Sent => "sent",
+            MessageState::Failed => "failed",
+        }
+    }
+
+    fn of(word: &str) -> Self {
+        match word {
+            "sent" => MessageState::Sent,
+            "failed" => MessageState::Failed,
+            _ => MessageState::Waiting,
+        }
+    }
+}
+
+/// A message.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Message {
+    /// Its number; they only grow.
+    pub id: i64,
+    /// Its identity for the receiver: the same over all attempts.
+    pub uid: String,
+    /// Who is told.
+    pub tell: String,
+    /// When it was written.
+    #[schema(value_type = String, format = DateTime)]
+    pub at: Timestamp,
+    /// What it is about, in a line.
+    pub subject: String,
+    /// What it says.
+    pub body: serde_json::Value,
+    /// Where it stands.
+    pub state: MessageState,
+    /// How often it was tried.
+    pub tries: u32,
+    /// Before this it is not tried again.
+    #[schema(value_type = String, format = DateTime)]
+    pub not_before: Timestamp,
+    /// When it was delivered or given up.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub ended_at: Option<Timestamp>,
+    /// What the last attempt came to.
+    pub words: String,
+}
+
+/// A message that is to be written, and how far its tell has heard with it.
+#[derive(Debug, Clone)]
+pub(crate) struct NewMessage {
+    pub uid: String,
+    pub tell: String,
+    pub subject: String,
+    pub body: String,
+    /// What lasts of which it tells.
+    pub lasting: Vec<i64>,
+    /// What ended of which it tells.
+    pub over: Vec<i64>,
+}
+
+/// How far a tell has heard.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct TellMark {
+    pub change: i64,
+    pub happening: i64,
+}
+
+/// What lasts, and was told.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Told {
+    pub happening: i64,
+    pub uid: String,
+    pub at: Timestamp,
+    pub over: bool,
+}
+
+impl Ledger {
+    /// How far a tell has heard; a new one hears from now on.
+    pub(crate) fn tell_mark(&self, tell: &str) -> Result<TellMark, LedgerError> {
+        let tell = tell.to_owned();
+        self.submit(move |tx| {
+            tx.connection
+                .execute(
+                    "INSERT OR IGNORE INTO tell_mark (tell, change, happening)
+                     SELECT ?, (SELECT COALESCE(MAX(id), 0) FROM history),
+                       (SELECT COALESCE(MAX(id), 0) FROM happening)",
+                    [&tell],
+                )
+                .map_err(writing)?;
+            let mark = |row: &rusqlite::Row<'_>| {
+                Ok(TellMark { change: row.get(0)?, happening: row.get(1)? })
+            };
+            tx.connection
+                .query_row("SELECT change, happening FROM tell_mark WHERE tell = ?", [&tell], mark)
+                .map_err(reading)
+        })?
+        .wait()
+    }
+
+    /// Writes a message, if there is one, and how far its tell has heard.
+    pub(crate) fn write_message(
+        &self,
+        tell: &str,
+        mark: TellMark,
+        message: Option<NewMessage>,
+    ) -> Result<(), LedgerError> {
+        let tell = tell.to_owned();
+        self.submit(move |tx| {
+            let write = || -> rusqlite::Result<()> {
+                tx.connection.execute(
+                    "UPDATE tell_mark SET change = ?, happening = ? WHERE tell = ?",
+                    params![mark.change, mark.happening, tell],
+                )?;
+                let Some(new) = &message else { return Ok(()) };
+                tx.connection.execute(
+                    "INSERT INTO message (uid, tell, at, subject, body, state, not_before)
+                     VALUES (?1, ?2, ?3, ?4, ?5, 'waiting', ?3)",
+                    params![new.uid, new.tell, tx.now, new.subject, new.body],
+                )?;
+                for happening in &new.lasting {
+                    tx.connection.execute(
+                        "INSERT INTO told (tell, happening, uid, at) VALUES (?1, ?2, ?3, ?4)
+                         ON CONFLICT DO UPDATE SET at = ?4",
+                        params![tell, happening, new.uid, tx.now],
+                    )?;
+                }
+                for happening in &new.over {
+                    tx.connection.execute(
+                        "DELETE FROM told WHERE tell = ? AND happening = ?",
+                        params![tell, happening],
+                    )?;
+                }
+                Ok(())
+            };
+            write().map_err(writing)
+        })?
+        .wait()
+    }
+
+    /// What lasts of what a tell was told, and what of that is over.
+    pub(crate) fn told(&self, tell: &str) -> Result<Vec<Told>, LedgerError> {
+        self.read(|reader| {
+            let query = || -> rusqlite::Result<Vec<Told>> {
+                let mut select = reader.prepare_cached(
+                    "SELECT t.happening, t.uid, t.at, h.id IS NULL OR h.ended_at IS NOT NULL
+                     FROM told t LEFT JOIN happening h ON h.id = t.happening WHERE t.tell = ?",
+                )?;
+                let told = select.query_map([tell], |row| {
+                    Ok(Told {
+                        happening: row.get(0)?,
+                        uid: row.get(1)?,
+                        at: time(row.get(2)?),
+                        over: row.get(3)?,
+                    })
+                })?;
+                told.collect()
+            };
+            query().map_err(reading)
+        })
+    }
+
+    /// Forgets that something was told which lasts no more.
+    pub(crate) fn forget_told(&self, tell: &str, happening: i64) -> Result<(), LedgerError> {
+        let tell = tell.to_owned();
+        self.submit(move |tx| {
+            tx.connection
+                .execute(
+                    "DELETE FROM told WHERE tell = ? AND happening = ?",
+                    params![tell, happening],
+                )
+                .map(drop)
+                .map_err(writing)
+        })?
+        .wait()
+    }
+
+    /// The number of the newest change of an entry.
+    pub(crate) fn newest_change(&self) -> Result<i64, LedgerError> {
+        self.read(|reader| {
+            let mut select = reader
+                .prepare_cached("SELECT COALESCE(MAX(id), 0) FROM history")
+                .map_err(reading)?;
+            select.query_row([], |row| row.get(0)).map_err(reading)
+        })
+    }
+
+    /// In which state an entry was before one of its changes.
+    pub(crate) fn state_before(
+        &self,
+        entry: i64,
+        change: i64,
+    ) -> Result<Option<State>, LedgerError> {
+        self.read(|reader| {
+            let mut select = reader
+                .prepare_cached(
+                    "SELECT state FROM history WHERE entry = ? AND id < ? ORDER BY id DESC LIMIT 1",
+                )
+                .map_err(reading)?;
+            let state = select.query_row([entry, change], |row| row.get::<_, String>(0));
+            Ok(state.optional().map_err(reading)?.and_then(|state| State::of(&state)))
+        })
+    }
+
+    /// The message of a tell that is to go out now, and otherwise when the next is to be.
+    pub(crate) fn next_message(
+        &self,
+        tell: &str,
+        now: Timestamp,
+    ) -> Result<Result<Message, Option<Timestamp>>, LedgerError> {
+        let mut first = self.select_messages(
+            "SELECT id, uid, tell, at, subject, body, state, tries, not_before, ended_at, words
+             FROM message INDEXED BY message_waiting
+             WHERE tell = ? AND state = 'waiting' ORDER BY not_before LIMIT 1",
+            params![tell],
+        )?;
+        Ok(match first.pop() {
+            Some(message) if message.not_before <= now => Ok(message),
+            other => Err(other.map(|message| message.not_before)),
+        })
+    }
+
+    /// So many messages a tell has had since a time.
+    pub(crate) fn messages_since(&self, tell: &str, since: Timestamp) -> Result<u64, LedgerError> {
+        self.read(|reader| {
+            let mut select = reader
+                .prepare_cached(
+                    "SELECT COUNT(*) FROM (SELECT at FROM message INDEXED BY message_tell
+                       WHERE tell = ? ORDER BY id DESC LIMIT 1000) WHERE at > ?",
+                )
+                .map_err(reading)?;
+            let count =
+                select.query_row(params![tell, since.as_millisecond()], |row| row.get::<_, i64>(0));
+            Ok(count.map_err(reading)?.cast_unsigned())
+        })
+    }
+
+    /// Records what an attempt came to. A message that is given up is something that
+    /// happened, unless it told of that itself.
+    pub(crate) fn message_tried(
+        &self,
+        id: i64,
+        state: MessageState,
+        not_before: Timestamp,
+        words: &str,
+        failed: Option<NewHappening>,
+    ) -> Result<(), LedgerError> {
+        let words = words.to_owned();
+        self.submit(move |tx| {
+            let ended = (state != MessageState::Waiting).then_some(tx.now);
+            tx.connection
+                .execute(
+                    "UPDATE message SET state = ?, tries = tries + 1, not_before = ?, ended_at = ?,
+                       words = ? WHERE id = ?",
+                    params![state.word(), not_before.as_millisecond(), ended, words, id],
+                )
+                .map_err(writing)?;
+            failed.iter().try_for_each(|new| tx.happens(new).map(drop))
+        })?
+        .wait()
+    }
+
+    /// Messages, newest first; those before `cursor`.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub fn messages(
+        &self,
+        tell: Option<&str>,
+        state: Option<MessageState>,
+        cursor: Option<i64>,
+        limit: u32,
+    ) -> Result<Vec<Message>, LedgerError> {
+        self.select_messages(
+            "SELECT id, uid, tell, at, subject, body, state, tries, not_before, ended_at, words
+             FROM message WHERE id < ?1 AND tell = COALESCE(?2, tell)
+               AND state = COALESCE(?3, state) ORDER BY id DESC LIMIT ?4",
+            params![
+                cursor.unwrap_or(i64::MAX),
+                tell,
+                state.map(MessageState::word),
+                i64::from(limit.clamp(1, 1000))
+            ],
+        )
+    }
+
+    /// So many messages wait, and so many were given up since a time; with what the last of
+    /// these came to.
+    pub(crate) fn outbox(
+        &self,
+        tell: &str,
+        since: Timestamp,
+    ) -> Result<(u64, u64, Option<String>), LedgerError> {
+        self.read(|reader| {
+            let query = || -> rusqlite::Result<(u64, u64, Option<String>)> {
+                let waiting: i64 = reader
+                    .prepare_cached(
+                        "SELECT COUNT(*) FROM message INDEXED BY message_waiting
+                         WHERE tell = ? AND state = 'waiting'",
+                    )?
+                    .query_row([tell], |row| row.get(0))?;
+                let failed: i64 = reader
+                    .prepare_cached(
+                        "SELECT COUNT(*) FROM message INDEXED BY message_failed
+                         WHERE state = 'failed' AND tell = ? AND at > ?",
+                    )?
+                    .query_row(params![tell, since.as_millisecond()], |row| row.get(0))?;
+                let words = reader
+                    .prepare_cached(
+                        "SELECT words FROM message INDEXED BY message_tell
+                         WHERE tell = ? AND words <> '' AND state <> 'sent'
+                         ORDER BY id DESC LIMIT 1",
+                    )?
+                    .query_row([tell], |row| row.get(0))
+                    .optional()?;
+                Ok((waiting.cast_unsigned(), failed.cast_unsigned(), words))
+            };
+            query().map_err(reading)
+        })
+    }
+
+    fn select_messages(
+        &self,
+        statement: &str,
+        values: &[&dyn rusqlite::ToSql],
+    ) -> Result<Vec<Message>, LedgerError> {
+        self.read(|reader| {
+            let query = || -> rusqlite::Result<Vec<Message>> {
+                let mut select = reader.prepare_cached(statement)?;
+                select.query_map(values, message)?.collect()
+            };
+            query().map_err(reading)
+        })
+    }
+}
+
+fn message(row: &rusqlite::Row<'_>) -> rusqlite::Result<Message> {
+    let (body, state): (String, String) = (row.get(5)?, row.get(6)?);
+    Ok(Message {
+        id: row.get(0)?,
+        uid: row.get(1)?,
+        tell: row.get(2)?,
+        at: time(row.get(3)?),
+        subject: row.get(4)?,
+        body: serde_json::from_str(&body).unwrap_or_default(),
+        state: MessageState::of(&state),
+        tries: row.get(7)?,
+        not_before: time(row.get(8)?),
+        ended_at: row.get::<_, Option<i64>>(9)?.map(time),
+        words: row.get(10)?,
+    })
+}

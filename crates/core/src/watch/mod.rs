@@ -1,0 +1,193 @@
+//! What is watched while the service runs: what is expected, what is troubled, and who is
+//! told of it. One thread judges and gathers, and one for each tell brings its messages, so
+//! that no receiver stops another.
+
+pub(crate) mod dues;
+pub(crate) mod senders;
+pub(crate) mod troubles;
+
+use std::collections::BTreeMap;
+use std::sync::{Arc, Condvar, Mutex, PoisonError};
+use std::thread::JoinHandle;
+use std::time::{Duration, Instant};
+
+use jiff::{SignedDuration, Timestamp};
+
+use crate::config::Config;
+use crate::engine::{Engine, EngineEvent};
+use crate::ledger::LedgerError;
+use crate::tell::follow::{Around, Follower};
+use dues::DueWatch;
+use senders::Senders;
+use troubles::Troubles;
+
+/// It is looked that often at the latest: a clock may be set, and a file of days off changed.
+const LONGEST: Duration = Duration::from_secs(30);
+
+/// It is looked that often at the most, however much happens.
+const SHORTEST: Duration = Duration::from_millis(100);
+
+/// How often what is over long ago is forgotten.
+const FORGET: Duration = Duration::from_secs(3600);
+
+/// Something that is rung and waited for.
+#[derive(Debug, Default)]
+pub(crate) struct Bell {
+    rung: Mutex<bool>,
+    ringing: Condvar,
+}
+
+impl Bell {
+    /// Rings it.
+    pub fn ring(&self) {
+        *self.rung.lock().unwrap_or_else(PoisonError::into_inner) = true;
+        self.ringing.notify_all();
+    }
+
+    /// Waits until it rings, or for a time.
+    pub fn wait(&self, patience: Duration) {
+        let rung = self.rung.lock().unwrap_or_else(PoisonError::into_inner);
+        let (mut rung, _) = self
+            .ringing
+            .wait_timeout_while(rung, patience, |rung| !*rung)
+            .unwrap_or_else(PoisonError::into_inner);
+        *rung = false;
+    }
+}
+
+/// The watching of a running service, until it is dropped.
+pub struct Watch {
+    bell: Arc<Bell>,
+    engine: Arc<Engine>,
+    thread: Option<JoinHandle<()>>,
+}
+
+impl Watch {
+    /// Begins to watch.
+    ///
+    /// # Errors
+    /// Why there is no thread.
+    pub fn start(engine: &Arc<Engine>) -> std::io::Result<Self> {
+        let bell: Arc<Bell> = Arc::default();
+        let rung = Arc::clone(&bell);
+        engine.listen(move |event| match event {
+            EngineEvent::Changed(_) | EngineEvent::Gate(_) => rung.ring(),
+        });
+        let (own, watched) = (Arc::clone(&bell), Arc::clone(engine));
+        let thread = std::thread::Builder::new()
+            .name("watch".into())
+            .spawn(move || watch(&watched, &own))?;
+        Ok(Watch { bell, engine: Arc::clone(engine), thread: Some(thread) })
+    }
+}
+
+impl Drop for Watch {
+    fn drop(&mut self) {
+        self.engine.context().stop();
+        self.bell.ring();
+        if let Some(thread) = self.thread.take() {
+            let _ = thread.join();
+        }
+    }
+}
+
+/// All that is watched under one configuration.
+struct Round {
+    config: Arc<str>,
+    dues: DueWatch,
+    followers: Vec<Follower>,
+}
+
+fn watch(engine: &Arc<Engine>, bell: &Arc<Bell>) {
+    let mut round: Option<Round> = None;
+    let (mut senders, mut troubles) = (Senders::default(), Troubles::default());
+    let mut forgotten = Instant::now();
+    while !engine.is_stopping() {
+        let begun = Instant::now();
+        let stepped = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| {
+            step(engine, &mut round, &mut senders, &mut troubles)
+        }));
+        let wait = match stepped {
+            Ok(Ok(next)) => until(next),
+            Ok(Err(error)) => {
+                tracing::warn!("what happens cannot be watched: {error}; it is tried again");
+                Duration::from_secs(5)
+            }
+            Err(panic) => {
+                let why = crate::words::panic_words(&*panic);
+                tracing::error!("watching failed by a fault of vadegate: {why}; it is begun anew");
+                round = None;
+                Duration::from_secs(5)
+            }
+        };
+        if forgotten.elapsed() >= FORGET {
+            forgotten = Instant::now();
+            if let Err(error) = engine.context().ledger.forget_happenings() {
+                tracing::warn!("what is long over cannot be forgotten: {error}");
+            }
+        }
+        bell.wait(wait);
+        // Many changes in one moment are looked at together.
+        if begun.elapsed() < SHORTEST && engine.context().stopped_within(SHORTEST) {
+            break;
+        }
+    }
+    senders.stop();
+}
+
+fn until(next: Option<Timestamp>) -> Duration {
+    let Some(next) = next else { return LONGEST };
+    let wait = next.duration_since(Timestamp::now()).max(SignedDuration::ZERO);
+    // A little more, so that the time has come then.
+    Duration::try_from(wait)
+        .unwrap_or(LONGEST)
+        .saturating_add(Duration::from_millis(5))
+        .min(LONGEST)
+}
+
+/// What of a configuration is followed here; where it differs it is begun anew.
+fn followed(config: &Config) -> Arc<str> {
+    let Config { dues, tells, mail, calendars, service, .. } = config;
+    format!(
+        "{dues:?} {tells:?} {mail:?} {calendars:?} {:?} {:?}",
+        service.timezone, service.address
+    )
+    .into()
+}
+
+fn step(
+    engine: &Arc<Engine>,
+    round: &mut Option<Round>,
+    senders: &mut Senders,
+    troubles: &mut Troubles,
+) -> Result<Option<Timestamp>, LedgerError> {
+    let context = engine.context();
+    let (config, ledger, now) = (&context.config, &context.ledger, Timestamp::now());
+    let known = followed(config);
+    if round.as_ref().is_none_or(|round| round.config != known) {
+        let followers = config.tells.iter().cloned();
+        let followers = followers.map(|tell| Follower::begin(tell, ledger, now));
+        *round = Some(Round {
+            config: known,
+            dues: DueWatch::begin(&config.dues),
+            followers: followers.collect::<Result<_, _>>()?,
+        });
+        senders.follow(engine, &config.tells);
+    }
+    let Some(round) = round else { return Ok(None) };
+    troubles.look(engine, ledger)?;
+    let zone = &config.service.timezone;
+    let mut next = round.dues.look(ledger, now, zone)?;
+    let around = Around { ledger, zone, address: config.service.address.as_deref() };
+    for follower in &mut round.followers {
+        let (wrote, again) = follower.step(&around, now)?;
+        if wrote {
+            senders.wake(&follower.tell.name);
+        }
+        next = [next, again].into_iter().flatten().min();
+    }
+    Ok(next)
+}
+
+/// The names of gates with what is wrong with each.
+pub(crate) type Problems = BTreeMap<String, BTreeMap<String, String>>;
