@@ -23,6 +23,8 @@
 //! * `delivers`: copies in one place or several.
 //! * `unpacks`: archives that are unpacked; `lineage`: into the folder of another gate.
 //! * `sends`: files that go to a receiver (`receiver` is one).
+//! * `hours`: when gates take files; `dues`: what is expected (`noon` is a coast at noon).
+//! * `tells`: who is told, by program, HTTP and mail (`post_office` is a mail server).
 //! * `chaos`, `chaos_loads`: kill -9 at random moments under load.
 //! * `shots`: not a test; makes the pictures of `docs/screenshots` (ignored).
 //!
@@ -43,6 +45,7 @@ mod crash_points;
 mod databases;
 mod delivers;
 mod demo;
+mod dues;
 mod edits;
 mod faults;
 mod figures;
@@ -59,12 +62,14 @@ mod load_servers;
 mod loads;
 mod made_archives;
 mod model;
+mod noon;
 mod offers;
 mod open_batches;
 mod openpgp;
 mod outputs;
 mod passes;
 mod people;
+mod post_office;
 mod power;
 mod power_files;
 mod programs;
@@ -79,6 +84,7 @@ mod sevens;
 mod shots;
 mod support;
 mod tables;
+mod tells;
 mod unpacks;
 mod walks;
 mod works;

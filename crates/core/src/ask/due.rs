@@ -133,6 +133,7 @@ impl Engine {
         }
         let excuse = context.ledger.excuse(name, day, value.unwrap_or_default(), by)?;
         tracing::info!(due = name, value, %day, who = by.who, why = by.why, "excused");
+        context.excused.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
         context.pulse(&due.gate);
         match find()? {
             Some(cell) => Ok((excuse, cell)),

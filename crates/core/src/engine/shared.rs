@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 use std::ops::Deref;
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Condvar, Mutex};
 use std::time::Duration;
 
@@ -51,6 +51,8 @@ pub(crate) struct Shared {
     /// Files over which the service died.
     pub deaths: Arc<Deaths>,
     pub started: Timestamp,
+    /// How often somebody has excused what is due.
+    pub excused: AtomicU64,
     listeners: Mutex<Vec<EventListener>>,
     stop_told: (Mutex<()>, Condvar),
     wall_minus_steady: i64,
@@ -77,6 +79,7 @@ impl Context {
             owned: Owned::default(),
             deaths: Arc::new(deaths),
             started: Timestamp::now(),
+            excused: AtomicU64::default(),
             listeners: Mutex::default(),
             stop_told: (Mutex::default(), Condvar::default()),
             wall_minus_steady: wall_ns() - steady_ns,

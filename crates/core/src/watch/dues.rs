@@ -29,6 +29,8 @@ pub(crate) struct DueWatch {
     rules: Vec<Rule>,
     /// The newest change of an entry that was seen.
     change: Option<i64>,
+    /// How often something had been excused then.
+    excused: u64,
 }
 
 struct Rule {
@@ -54,18 +56,23 @@ impl DueWatch {
             changed: true,
             next: Timestamp::MIN,
         };
-        DueWatch { rules: dues.iter().map(rule).collect(), change: None }
+        DueWatch { rules: dues.iter().map(rule).collect(), change: None, excused: 0 }
     }
 
     /// Judges what may have changed; gives when there is to be looked again.
     pub fn look(
         &mut self,
         ledger: &Ledger,
+        excused: u64,
         now: Timestamp,
         zone: &TimeZone,
     ) -> Result<Option<Timestamp>, LedgerError> {
         if self.rules.is_empty() {
             return Ok(None);
+        }
+        if self.excused != excused {
+            self.excused = excused;
+            self.rules.iter_mut().for_each(|rule| rule.changed = true);
         }
         self.note_changes(ledger)?;
         let mut next: Option<Timestamp> = None;

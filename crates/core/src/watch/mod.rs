@@ -177,7 +177,8 @@ fn step(
     let Some(round) = round else { return Ok(None) };
     troubles.look(engine, ledger)?;
     let zone = &config.service.timezone;
-    let mut next = round.dues.look(ledger, now, zone)?;
+    let excused = context.excused.load(std::sync::atomic::Ordering::Relaxed);
+    let mut next = round.dues.look(ledger, excused, now, zone)?;
     let around = Around { ledger, zone, address: config.service.address.as_deref() };
     for follower in &mut round.followers {
         let (wrote, again) = follower.step(&around, now)?;

@@ -1,0 +1,160 @@
+//! What is expected: here, late, missing, excused, and told of.
+
+use serde_json::Value;
+
+use crate::noon::{coast, configure, events, keeping_tell, kept, wall};
+use crate::support::{TestHome, text, wait};
+
+const STATIONS: &str = "each = \"<station>\"\nof = [\"garrow-light\", \"haven\", \"ullin-bay\"]\n";
+
+fn states(coast: &TestHome) -> Vec<(String, String)> {
+    let cells = coast.json("due");
+    let cell = |cell: &Value| (text(cell, "value").to_owned(), text(cell, "state").to_owned());
+    cells.as_array().unwrap().iter().map(cell).collect()
+}
+
+fn is(value: &str, state: &str) -> (String, String) {
+    (value.to_owned(), state.to_owned())
+}
+
+#[test]
+fn what_is_due_comes_late_or_never_and_each_change_is_told_once() {
+    let (by, day) = wall(4);
+    let (warn, give_up) = (wall(2).0, wall(8).0);
+    let coast = coast("");
+    let tell = "of = [\"late\", \"missing\", \"due-soon\", \"here-late\"]\ngather = \"0s\"";
+    configure(
+        &coast,
+        &format!(
+            "[due.tide-morning]\ngate = \"tide\"\n{STATIONS}by = \"{by}\"\nwarn = \"{warn}\"\ngive_up = \"{give_up}\"\n{}",
+            keeping_tell(&coast, "desk", tell)
+        ),
+    );
+    let service = coast.serve();
+    coast.drop("drops/haven_1.csv", "1\n");
+    wait("haven is here", || states(&coast).contains(&is("haven", "here")).then_some(()));
+    wait("two are late", || {
+        let states = states(&coast);
+        (states.iter().filter(|(_, state)| state == "late").count() == 2).then_some(())
+    });
+    let table = coast.run("due");
+    assert!(table.out.contains("late") && table.out.contains("nothing is here"), "{}", table.out);
+    assert!(table.out.trim_end().ends_with("2 late, 1 here"), "{}", table.out);
+    coast.drop("drops/ullin-bay_1.csv", "2\n");
+    wait("one came late", || states(&coast).contains(&is("ullin-bay", "here-late")).then_some(()));
+    wait("one is given up", || {
+        states(&coast).contains(&is("garrow-light", "missing")).then_some(())
+    });
+    let told = wait("all of it is told", || {
+        let events = events(&coast, "desk");
+        (events.len() == 7).then_some(events)
+    });
+    let event =
+        |kind: &str, over, value: &str| (kind.to_owned(), over, format!("{value} of {day}"));
+    for expected in [
+        event("due-soon", false, "garrow-light"),
+        event("due-soon", false, "ullin-bay"),
+        event("late", false, "garrow-light"),
+        event("late", false, "ullin-bay"),
+        event("late", true, "ullin-bay"),
+        event("here-late", false, "ullin-bay"),
+        event("missing", false, "garrow-light"),
+    ] {
+        assert_eq!(
+            told.iter().filter(|event| **event == expected).count(),
+            1,
+            "{expected:?}: {told:#?}"
+        );
+    }
+    let first = &kept(&coast, "desk")[0];
+    assert!(text(first, "text").contains("vadegate due tide-morning"), "{first:#}");
+    assert!(text(first, "text").contains("https://gate.sound.example/dues?name=tide"), "{first:#}");
+    assert_eq!(service.stop(), Some(0));
+    an_excuse_ends_what_was_missing(&coast, &day, &event("missing", true, "garrow-light"));
+}
+
+fn an_excuse_ends_what_was_missing(coast: &TestHome, day: &str, over: &(String, bool, String)) {
+    // Started anew, the same is not told again; an excuse ends what was missing.
+    let _service = coast.serve();
+    let done = coast.run_args(&[
+        "excuse",
+        "tide-morning",
+        "garrow-light",
+        "--day",
+        day,
+        "--why",
+        "the gauge is repaired",
+        "--by",
+        "Ada",
+    ]);
+    assert_eq!(done.code, 0, "{}", done.err);
+    assert!(done.out.contains("is excused: excused by Ada: the gauge is repaired"), "{}", done.out);
+    let told = wait("its end is told", || {
+        let events = events(coast, "desk");
+        (events.len() == 8).then_some(events)
+    });
+    assert_eq!(&told[7], over);
+    let csv = coast.run("due --csv").out;
+    assert!(
+        csv.lines().any(
+            |line| line.contains("garrow-light") && line.ends_with("Ada,the gauge is repaired")
+        ),
+        "{csv}"
+    );
+    assert_eq!(coast.json("due tide-morning --state here-late").as_array().unwrap().len(), 1);
+}
+
+#[test]
+fn what_came_true_while_the_service_was_down_is_told_after_it() {
+    let by = wall(3).0;
+    let coast = coast("");
+    let tell = keeping_tell(&coast, "desk", "of = [\"late\"]\ngather = \"0s\"");
+    configure(&coast, &format!("[due.tide-morning]\ngate = \"tide\"\nby = \"{by}\"\n{tell}"));
+    let service = coast.serve();
+    wait("it is judged", || (text(&coast.json("due")[0], "state") == "expected").then_some(()));
+    service.kill();
+    wait("its time is over", || (text(&coast.json("due")[0], "state") == "late").then_some(()));
+    assert!(events(&coast, "desk").is_empty());
+    let service = coast.serve();
+    wait("it is told", || (events(&coast, "desk").len() == 1).then_some(()));
+    service.kill();
+    let _service = coast.serve();
+    coast.drop("drops/haven_1.csv", "1\n");
+    let told = wait("its end is told", || {
+        let events = events(&coast, "desk");
+        (events.len() >= 2).then_some(events)
+    });
+    assert_eq!(told.len(), 2, "{told:#?}");
+    assert!(told[1].1, "{told:#?}");
+}
+
+#[test]
+fn a_rule_is_proposed_from_what_came_and_what_is_excused_must_be_expected() {
+    let coast = coast(
+        "[due.tide-morning]\ngate = \"tide\"\neach = \"<station>\"\nof = { seen = \"30d\" }\nby = \"23:59\"",
+    );
+    let learned = coast.run("due --learn tide");
+    assert!(learned.out.contains("the history is too short"), "{}", learned.out);
+    let (_, day) = wall(0);
+    coast.drop("drops/haven_1.csv", "1\n");
+    coast.run("pass");
+    assert_eq!(states(&coast), [is("haven", "here")]);
+    for (args, told) in [
+        (
+            vec!["excuse", "tide-morn", "haven", "--day", &day, "--why", "x"],
+            "there is no due `tide-morn`",
+        ),
+        (vec!["excuse", "tide-morning", "--day", &day, "--why", "x"], "say of which"),
+        (
+            vec!["excuse", "tide-morning", "havn", "--day", &day, "--why", "x"],
+            "expects nothing of `havn`",
+        ),
+        (vec!["excuse", "tide-morning", "haven", "--day", &day, "--why", " "], "why"),
+        (vec!["due", "--since", "2026-02-30"], "is no day"),
+        (vec!["due", "--since", "2027-03-01..2026-03-01"], "are no days"),
+        (vec!["due", "--learn", "tid"], "there is no gate `tid`"),
+    ] {
+        let ran = coast.run_args(&args);
+        assert!(ran.code != 0 && ran.err.contains(told), "{args:?}: {} {}", ran.out, ran.err);
+    }
+}

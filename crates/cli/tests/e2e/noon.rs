@@ -1,0 +1,70 @@
+//! A clock on whose wall it is about noon: what is due in seconds is due on the same day.
+
+use jiff::tz::TimeZone;
+use jiff::{Timestamp, ToSpan};
+
+use crate::support::TestHome;
+
+/// The time zone in which it is noon now: its name.
+pub fn zone() -> String {
+    let hour = i64::from(Timestamp::now().strftime("%H").to_string().parse::<i8>().unwrap());
+    // The names have their signs turned round: in Etc/GMT-3 it is three hours later.
+    let later = (12 - hour).clamp(-12, 12);
+    match later {
+        0 => "Etc/UTC".to_owned(),
+        later if later > 0 => format!("Etc/GMT-{later}"),
+        later => format!("Etc/GMT+{}", -later),
+    }
+}
+
+/// A time on the wall, so many seconds from now, and its day.
+pub fn wall(seconds: i64) -> (String, String) {
+    let at = TimeZone::get(&zone()).unwrap().to_datetime(Timestamp::now() + seconds.seconds());
+    (at.strftime("%H:%M:%S").to_string(), at.date().to_string())
+}
+
+/// A coast at noon, with the gate `tide`, and what else is said.
+pub fn coast(more: &str) -> TestHome {
+    let coast = TestHome::new("");
+    configure(&coast, more);
+    coast.folder("drops");
+    coast
+}
+
+/// Gives it another configuration.
+pub fn configure(coast: &TestHome, more: &str) {
+    coast.configure(&format!(
+        "timezone = \"{}\"\naddress = \"https://gate.sound.example\"\n[gate.tide]\ndrop = \"drops\"\n\
+         once = \"name\"\nsettle = \"0s\"\nsweep = \"100ms\"\ntake = [\"<station>_<number>.csv\"]\n\
+         archive = {{ into = \"archive\" }}\n{more}\n",
+        zone()
+    ));
+}
+
+/// A tell by a program that keeps what it reads, a line for each message.
+pub fn keeping_tell(coast: &TestHome, name: &str, keys: &str) -> String {
+    use std::os::unix::fs::PermissionsExt;
+    let program = coast.folder("bin").join("keep");
+    let script = "#!/bin/sh\nset -e\nmkdir -p \"$1\"\ncat > \"$1/part-$$\"\necho >> \"$1/part-$$\"\ncat \"$1/part-$$\" >> \"$1/all\"\nrm \"$1/part-$$\"\n";
+    std::fs::write(&program, script).unwrap();
+    std::fs::set_permissions(&program, std::fs::Permissions::from_mode(0o755)).unwrap();
+    format!("[tell.{name}]\n{keys}\nrun = {{ program = \"bin/keep\", args = [\"told-{name}\"] }}\n")
+}
+
+/// The messages that such a tell has kept.
+pub fn kept(coast: &TestHome, name: &str) -> Vec<serde_json::Value> {
+    let file = coast.path(&format!("told-{name}/all"));
+    let text = std::fs::read_to_string(file).unwrap_or_default();
+    text.lines().filter_map(|line| serde_json::from_str(line).ok()).collect()
+}
+
+/// Its events: kind, whether it is over, and subject.
+pub fn events(coast: &TestHome, name: &str) -> Vec<(String, bool, String)> {
+    let messages = kept(coast, name);
+    let all = messages.iter().flat_map(|message| message["events"].as_array().unwrap());
+    all.map(|event| {
+        let text = |key: &str| event[key].as_str().unwrap_or_default().to_owned();
+        (text("kind"), event["over"] == true, text("subject"))
+    })
+    .collect()
+}
