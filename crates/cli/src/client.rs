@@ -14,6 +14,7 @@ use vadegate_core::ledger::{
     Change, Count, Entry, Message, MessageState, OutputAccount, Page, Query, Removal,
 };
 use vadegate_core::tell::{TellTest, TellView};
+use vadegate_core::watch::board::Board;
 use vadegate_service::{
     AdoptOrder, ClearOrder, ExcuseOrder, Order, ServiceInfo, TrimOrder, Trimmed,
 };
@@ -115,6 +116,14 @@ impl Client {
                 remote.get("/api/v1/dues/cells", &pairs)
             }
             Client::Here(engine) => Ok(engine.due_cells(query)?),
+        }
+    }
+
+    /// The morning on one screen.
+    pub fn board(&self) -> Result<Board, Failure> {
+        match self {
+            Client::Service(remote) => remote.get("/api/v1/board", &[]),
+            Client::Here(engine) => Ok(engine.board()?),
         }
     }
 

@@ -8,6 +8,15 @@ use vadegate_core::ledger::MessageState;
 /// The commands about what should come and who hears of it.
 #[derive(Debug, Subcommand)]
 pub enum Watching {
+    /// Show the morning on one screen: what needs a person, and what the night did
+    #[command(after_help = "\
+Exit status 1 when something needs a person: late or missing, held, a broken limit, a gate in
+trouble, messages that do not arrive.
+
+Examples:
+  vadegate board
+  vadegate board --json")]
+    Board(Board),
     /// List what is expected, and whether it is here
     #[command(after_help = "\
 States: missing, late, due-soon, expected, here-late, excused, here. Without a day: today,
@@ -92,6 +101,14 @@ impl Delivery {
             Delivery::Failed => MessageState::Failed,
         }
     }
+}
+
+/// `board`
+#[derive(Debug, ClapArgs)]
+pub struct Board {
+    /// Print one JSON document
+    #[arg(long)]
+    pub json: bool,
 }
 
 /// `due`

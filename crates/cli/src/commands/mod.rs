@@ -1,5 +1,6 @@
 //! The commands, a file each.
 
+mod board;
 mod check;
 mod clear;
 mod deliver;
@@ -94,6 +95,7 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
 
 fn watch(command: Watching, config: Config) -> Result<ExitCode, Failure> {
     match command {
+        Watching::Board(args) => return board::board(config, &args),
         Watching::Due(args) => due::due(config, &args)?,
         Watching::Excuse(args) => due::excuse(config, &args)?,
         Watching::Tell(args) => return tell::tell(config, &args),

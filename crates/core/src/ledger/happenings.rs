@@ -187,7 +187,23 @@ impl Ledger {
         )
     }
 
-    /// Some happenings by their numbers.
+    /// What happened of a kind since a time, newest first.
+    pub(crate) fn happened_since(
+        &self,
+        kind: &str,
+        since: Timestamp,
+        limit: u32,
+    ) -> Result<Vec<Happening>, LedgerError> {
+        // They are in the order of time, but for a clock that was set.
+        self.select_happenings(
+            "SELECT id, at, kind, about, subject, words, entry, lasts, ended_at, ended_words
+             FROM (SELECT * FROM happening ORDER BY id DESC LIMIT 20000)
+             WHERE kind = ? AND at >= ? LIMIT ?",
+            params![kind, since.as_millisecond(), limit],
+        )
+    }
+
+    /// One happening by its number.
     pub(crate) fn happening(&self, id: i64) -> Result<Option<Happening>, LedgerError> {
         let found = self.select_happenings(
             "SELECT id, at, kind, about, subject, words, entry, lasts, ended_at, ended_words

@@ -2,6 +2,7 @@
 //! told of it. One thread judges and gathers, and one for each tell brings its messages, so
 //! that no receiver stops another.
 
+pub mod board;
 pub(crate) mod dues;
 pub(crate) mod senders;
 pub(crate) mod troubles;

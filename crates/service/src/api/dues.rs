@@ -8,6 +8,7 @@ use utoipa::{IntoParams, ToSchema};
 use vadegate_core::ask::DueQuery;
 use vadegate_core::dues::{DueCell, DueState, DueView, Learned};
 use vadegate_core::engine::Engine;
+use vadegate_core::watch::board::Board;
 
 use crate::api::people::OrderBy;
 use crate::problem::Problem;
@@ -18,6 +19,13 @@ use crate::{Shared, ask};
 #[get("/api/v1/dues")]
 pub(crate) async fn all(shared: Data<Shared>) -> Result<Json<Vec<DueView>>, Problem> {
     ask(&shared, move |engine| Ok(engine.dues()?)).await.map(Json)
+}
+
+/// The morning on one screen: what needs a person, and what the last day did.
+#[utoipa::path(tag = "ledger", responses((status = 200, body = Board)))]
+#[get("/api/v1/board")]
+pub(crate) async fn board(shared: Data<Shared>) -> Result<Json<Board>, Problem> {
+    ask(&shared, move |engine| Ok(engine.board()?)).await.map(Json)
 }
 
 /// Which expectations are asked for.

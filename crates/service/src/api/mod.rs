@@ -46,6 +46,7 @@ macro_rules! all_calls {
             dues::cells,
             dues::excuse,
             dues::learned,
+            dues::board,
             tells::all,
             tells::test,
             tells::messages,
