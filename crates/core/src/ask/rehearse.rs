@@ -20,6 +20,7 @@ use crate::engine::pass::noticed::arriving;
 use crate::engine::pass::order::sort;
 use crate::engine::pass::pick::pick;
 use crate::engine::pass::replace::{IdentityHolder, holders as holders_of};
+use crate::engine::pass::usual;
 use crate::files::sha256::Sha256;
 use crate::files::version::Kind;
 use crate::filing::folders::numbered;
@@ -131,7 +132,8 @@ fn enter(
     let mut next = ledger.newest_entry()?;
     let mut holders: HashMap<Vec<u8>, String> = HashMap::new();
     let mut files = Vec::new();
-    let new = new_entries(live, fingerprinted.settled);
+    let mut new = new_entries(live, fingerprinted.settled);
+    usual::judge(live, &mut new)?;
     let others = holders_of(live, &new)?;
     for (new, other) in new.into_iter().zip(others) {
         // What was only touched goes on as the entry that it is.
@@ -187,6 +189,7 @@ fn as_new(live: &Live, candidate: &Candidate) -> NewEntry {
         replaces: None,
         nothing_to_work: false,
         held: None,
+        unusual: None,
         passed_over: None,
         others_filed: false,
         mark: None,

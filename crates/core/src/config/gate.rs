@@ -49,6 +49,8 @@ pub struct Gate {
     pub bounds: Bounds,
     /// What it does with empty files. Default hold.
     pub empty: Empty,
+    /// What happens to files that are far from what it is used to. Default nothing.
+    pub usual: Usual,
     /// Time between two sweeps. Default 10 s.
     pub sweep: Duration,
     /// When it takes files. Default: always.
@@ -103,6 +105,17 @@ pub enum Empty {
     Take,
     /// They are left.
     Leave,
+}
+
+/// What a gate does with files that are far from its own history.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Usual {
+    /// Nothing: it does not look.
+    Off,
+    /// It tells of them.
+    Tell,
+    /// It holds them before their work.
+    Hold,
 }
 
 /// In which order the files of a pass are worked.

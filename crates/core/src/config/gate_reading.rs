@@ -3,7 +3,7 @@
 use crate::config::batch;
 use crate::config::calendar::Calendars;
 use crate::config::drops::Drops;
-use crate::config::gate::{Archive, Bounds, Empty, Gate, Interrupted, Order};
+use crate::config::gate::{Archive, Bounds, Empty, Gate, Interrupted, Order, Usual};
 use crate::config::identity;
 use crate::config::identity::{Once, Repeats};
 use crate::config::pick;
@@ -123,6 +123,7 @@ fn read(
     };
     let (empty, durable) = (read_empty(&mut section), read_durable(&mut section));
     let looking = read_looking(&mut section);
+    let usual = read_usual(&mut section);
     let schedule = schedule::read(&mut section, calendars);
     let order = order(&mut section, &fields);
     let pick = pick::read(&mut section, &fields);
@@ -149,6 +150,7 @@ fn read(
         durable,
         bounds,
         empty,
+        usual,
         sweep: looking.sweep,
         schedule,
         order,
@@ -185,6 +187,11 @@ fn read_interrupted(section: &mut Section<'_>) -> Interrupted {
 fn read_empty(section: &mut Section<'_>) -> Empty {
     let choices = [("hold", Empty::Hold), ("take", Empty::Take), ("leave", Empty::Leave)];
     section.choice("empty", &choices).unwrap_or(Empty::Hold)
+}
+
+fn read_usual(section: &mut Section<'_>) -> Usual {
+    let choices = [("off", Usual::Off), ("tell", Usual::Tell), ("hold", Usual::Hold)];
+    section.choice("usual", &choices).unwrap_or(Usual::Off)
 }
 
 fn read_durable(section: &mut Section<'_>) -> Durability {

@@ -85,6 +85,7 @@ impl Home {
             replaces: None,
             nothing_to_work: worked,
             held: None,
+            unusual: None,
             passed_over: None,
             others_filed: false,
             mark: None,

@@ -11,6 +11,7 @@ use crate::ledger::error::{LedgerError, reading, writing};
 use crate::ledger::happenings::{EndOfHappening, NewHappening};
 use crate::ledger::people::By;
 use crate::ledger::rows::time;
+use crate::pattern::Fields;
 
 /// A file that arrived at a gate: held, repeat, adopted, worked and filed ones count; gone
 /// ones and those that were passed over do not.
@@ -25,6 +26,15 @@ pub(crate) struct Arrival {
     pub value: Option<String>,
     /// Of the field that says for which day it is.
     pub day: Option<String>,
+}
+
+/// A file that says what its gate is used to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Sample {
+    pub bytes: u64,
+    pub rows: Option<u64>,
+    pub seen_at: Timestamp,
+    pub fields: Fields,
 }
 
 /// An expectation that a person has excused.
@@ -63,6 +73,32 @@ impl Ledger {
                 )?;
                 let values = params![gate, field(value), field(day), bounds.0, bounds.1];
                 select.query_map(values, arrival)?.collect()
+            };
+            query().map_err(reading)
+        })
+    }
+
+    /// What a gate is used to: its newest files that were neither held nor repeats, newest
+    /// first.
+    pub(crate) fn samples(&self, gate: &str, limit: u32) -> Result<Vec<Sample>, LedgerError> {
+        self.read(|reader| {
+            let query = || -> rusqlite::Result<Vec<Sample>> {
+                let mut select = reader.prepare_cached(
+                    "SELECT bytes, rows, seen_at, fields FROM entry INDEXED BY entry_seen
+                     WHERE gate = ? AND (state = 'ready' OR state = 'working' OR state = 'worked'
+                       OR state = 'filed' OR state = 'adopted')
+                     ORDER BY seen_at DESC LIMIT ?",
+                )?;
+                let sample = |row: &rusqlite::Row<'_>| {
+                    let fields: String = row.get(3)?;
+                    Ok(Sample {
+                        bytes: row.get::<_, i64>(0)?.cast_unsigned(),
+                        rows: row.get::<_, Option<i64>>(1)?.map(i64::cast_unsigned),
+                        seen_at: time(row.get(2)?),
+                        fields: serde_json::from_str(&fields).unwrap_or_default(),
+                    })
+                };
+                select.query_map(params![gate, limit], sample)?.collect()
             };
             query().map_err(reading)
         })

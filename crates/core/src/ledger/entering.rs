@@ -7,6 +7,7 @@ use rusqlite::{OptionalExtension, params};
 use crate::files::sha256::Sha256;
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, writing};
+use crate::ledger::happenings::NewHappening;
 use crate::ledger::identity::{First, holder, kept};
 use crate::ledger::new_entry::{NewEntry, Target};
 use crate::ledger::requests::FileTarget;
@@ -149,6 +150,7 @@ fn enter_one(
             .into();
     }
     entered(tx, id, new, row.state, &words)?;
+    tell_unusual(tx, id, new)?;
     match (&held, place) {
         (Some(reason), _) => hold_new(tx, id, reason),
         (None, Err(reason)) => hold_new(tx, id, &reason),
@@ -157,6 +159,15 @@ fn enter_one(
             Ok(Entered::New { id, state: row.state, target, fileable })
         }
     }
+}
+
+/// That a file is far from what its gate is used to.
+fn tell_unusual(tx: &mut Tx<'_>, id: i64, new: &NewEntry) -> Result<(), LedgerError> {
+    let Some(words) = &new.unusual else { return Ok(()) };
+    let (about, subject, words) = (new.gate.clone(), new.path.clone(), words.clone());
+    let kind = "unusual";
+    tx.happens(&NewHappening { kind, about, subject, words, entry: Some(id), lasts: false })?;
+    Ok(())
 }
 
 /// The entry of the same path before it, which had other content, and whether that

@@ -28,6 +28,8 @@ pub(crate) struct NewEntry {
     pub nothing_to_work: bool,
     /// It is held from the start, for this reason.
     pub held: Option<String>,
+    /// It is far from what its gate is used to: how.
+    pub unusual: Option<String>,
     /// It is passed over, for this reason.
     pub passed_over: Option<String>,
     /// Whether what is passed over is filed.

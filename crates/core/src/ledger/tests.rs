@@ -30,6 +30,7 @@ fn new(path: &str, content: u8) -> NewEntry {
         replaces: None,
         nothing_to_work: false,
         held: None,
+        unusual: None,
         passed_over: None,
         others_filed: false,
         mark: None,

@@ -4,7 +4,7 @@ use std::time::{Duration, Instant};
 
 use crate::engine::meter::BatchFigures;
 use crate::engine::pass::ctx::Pass;
-use crate::engine::pass::publish;
+use crate::engine::pass::{publish, usual};
 use crate::ledger::error::LedgerError;
 use crate::ledger::requests::{Claimed, CommitBatch};
 use crate::ledger::types::OpenEntry;
@@ -48,6 +48,7 @@ pub(crate) fn record(
     }
     p.report.worked += entries.len() as u64;
     let rows = made.rows.iter().sum();
+    let unusual = usual::rows(&p.live, &batch.filings, &made.rows)?;
     tracing::debug!(batch = number, "carried out; to be committed");
     let Made { outputs, entered, .. } = made;
     let commit = CommitBatch { batch: number, entries, outputs, entered, words };
@@ -56,6 +57,7 @@ pub(crate) fn record(
     } else {
         p.context().ledger.commit(commit)?;
     }
+    p.context().ledger.happened(unusual, Vec::new())?;
     publish::batch(p, number)?;
     tell(p, batch, rows);
     Ok(())

@@ -31,6 +31,7 @@ pub(crate) fn new_entries(live: &Live, settled: Vec<Settled>) -> Vec<NewEntry> {
             held: settled.held.or_else(|| {
                 empty.then(|| "it is empty (0 bytes): nothing to work or to keep".to_owned())
             }),
+            unusual: None,
             passed_over: settled.passed_over,
             others_filed: gate.pick.as_ref().is_some_and(|pick| pick.others == Others::File),
             mark: settled.mark,

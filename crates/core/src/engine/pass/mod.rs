@@ -25,6 +25,7 @@ pub(crate) mod report;
 pub(crate) mod settle;
 pub(crate) mod source;
 pub(crate) mod targets;
+pub(crate) mod usual;
 pub(crate) mod watch;
 pub(crate) mod work;
 

@@ -22,6 +22,7 @@ use crate::engine::pass::moved::finish_all;
 use crate::engine::pass::order::sort;
 use crate::engine::pass::pick::{PassedOver, pick};
 use crate::engine::pass::replace::end_replaced;
+use crate::engine::pass::usual;
 use crate::ledger::entering::Entered;
 use crate::ledger::error::LedgerError;
 use crate::ledger::new_entry::{NewEntry, Target};
@@ -146,7 +147,8 @@ fn take_in(p: &mut Pass, entering: &mut Entering, done: Fingerprinted) -> Result
     for path in done.vanished {
         live.state().arriving.remove(&path);
     }
-    let entries = new_entries(&live, done.settled);
+    let mut entries = new_entries(&live, done.settled);
+    usual::judge(&live, &mut entries)?;
     let ticket = if entries.is_empty() {
         None
     } else {
