@@ -21,6 +21,9 @@ const MAY_SCAN: &[(&str, &str)] = &[
     ("DELETE FROM batch WHERE begun_at", "trimming looks at every batch"),
     ("DELETE FROM output WHERE published_at", "trimming looks at every output"),
     ("FROM removal INDEXED BY removal_planned", "the index has only what was cut off"),
+    ("ORDER BY id DESC LIMIT 20000", "the newest alone are looked at"),
+    ("ORDER BY id DESC LIMIT 1000", "the newest alone are counted"),
+    ("ORDER BY id LIMIT 10000", "the oldest alone are forgotten"),
     ("target = ? AND in_drop = 0", "a file is looked for where it was filed, after its sum"),
 ];
 

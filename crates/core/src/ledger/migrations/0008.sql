@@ -59,7 +59,7 @@ CREATE TABLE message (
 );
 CREATE INDEX message_waiting ON message (tell, not_before) WHERE state = 'waiting';
 CREATE INDEX message_tell ON message (tell, id);
-CREATE INDEX message_failed ON message (id) WHERE state = 'failed';
+CREATE INDEX message_failed ON message (tell, at) WHERE state = 'failed';
 
 -- How far a tell has heard.
 CREATE TABLE tell_mark (
