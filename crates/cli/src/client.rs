@@ -11,12 +11,15 @@ use vadegate_core::config::Config;
 use vadegate_core::dues::{DueCell, Learned};
 use vadegate_core::engine::{Engine, EngineError};
 use vadegate_core::ledger::{
-    Change, Count, Entry, Message, MessageState, OutputAccount, Page, Query, Removal,
+    Change, Count, CountBy, Entry, Happening, Message, MessageState, OutputAccount, Page, Query,
+    Removal,
 };
 use vadegate_core::tell::{TellTest, TellView};
 use vadegate_core::watch::board::Board;
+use vadegate_core::watch::lookouts::LookoutView;
+use vadegate_core::watch::report::Report;
 use vadegate_service::{
-    AdoptOrder, ClearOrder, ExcuseOrder, Order, ServiceInfo, TrimOrder, Trimmed,
+    AdoptOrder, ClearOrder, ExcuseOrder, Order, RightOrder, ServiceInfo, TrimOrder, Trimmed,
 };
 
 use crate::failure::Failure;
@@ -119,6 +122,40 @@ impl Client {
         }
     }
 
+    /// What a time did.
+    pub fn report(
+        &self,
+        since: jiff::Timestamp,
+        until: jiff::Timestamp,
+    ) -> Result<Report, Failure> {
+        match self {
+            Client::Service(remote) => {
+                let times = [("since", since.to_string()), ("until", until.to_string())];
+                remote.get("/api/v1/report", &times)
+            }
+            Client::Here(engine) => Ok(engine.report(since, until)?),
+        }
+    }
+
+    /// All lookouts.
+    pub fn lookouts(&self) -> Result<Vec<LookoutView>, Failure> {
+        match self {
+            Client::Service(remote) => remote.get("/api/v1/lookouts", &[]),
+            Client::Here(engine) => Ok(engine.lookouts()?),
+        }
+    }
+
+    /// What happened at a lookout, newest first.
+    pub fn lookout_events(&self, name: &str, limit: u32) -> Result<Vec<Happening>, Failure> {
+        match self {
+            Client::Service(remote) => {
+                let limit = [("limit", limit.to_string())];
+                remote.get(&format!("/api/v1/lookouts/{}/events", coded(name)), &limit)
+            }
+            Client::Here(engine) => Ok(engine.lookout_events(name, None, limit)?),
+        }
+    }
+
     /// The morning on one screen.
     pub fn board(&self) -> Result<Board, Failure> {
         match self {
@@ -180,7 +217,7 @@ impl Client {
         }
     }
 
-    /// How many entries fit; `by` are gate, state and day, parted by commas.
+    /// How many entries fit; `by` are gate, state, day and fields, separated by commas.
     pub fn count(&self, query: &Query, by: &str) -> Result<Vec<Count>, Failure> {
         match self {
             Client::Service(remote) => {
@@ -190,11 +227,7 @@ impl Client {
             }
             Client::Here(engine) => {
                 let words = by.split(',').map(str::trim).filter(|word| !word.is_empty());
-                let by = words.map(|word| {
-                    serde_json::from_value(word.into()).map_err(|_| {
-                        Failure::Wrong(format!("`{word}`: expected gate, state or day"))
-                    })
-                });
+                let by = words.map(|word| CountBy::of(word).map_err(Failure::Wrong));
                 Ok(engine.count(query, &by.collect::<Result<Vec<_>, _>>()?)?)
             }
         }
@@ -312,6 +345,19 @@ impl Doer {
         match self {
             Doer::Service(remote) => remote.send("/api/v1/clears", order),
             Doer::Here(engine) => Ok(order.clone().carry_out(engine)?),
+        }
+    }
+
+    pub fn set_right(&self, name: &str, order: &RightOrder) -> Result<(), Failure> {
+        match self {
+            Doer::Service(remote) => {
+                let path = format!("/api/v1/lookouts/{}/right", coded(name));
+                remote.send::<RightOrder>(&path, order).map(drop)
+            }
+            // What is right is what the service sees next.
+            Doer::Here(_) => Err(Failure::Wrong(
+                "no service is running here, and it is the service that looks; start it with `vadegate serve`".into(),
+            )),
         }
     }
 

@@ -26,6 +26,7 @@ use vadegate_core::engine::Engine;
 pub use api::clears::ClearOrder;
 pub use api::dues::ExcuseOrder;
 pub use api::gates::Files;
+pub use api::lookouts::RightOrder;
 pub use api::offers::{EndOrder, ProlongOrder, Prolonged, TakeOrder};
 pub use api::people::{AdoptOrder, Order, OrderBy, TrimOrder, Trimmed};
 pub use api::service::ServiceInfo;

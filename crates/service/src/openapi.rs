@@ -7,7 +7,8 @@ use utoipa::openapi::{ContentBuilder, Ref, Response, ResponseBuilder};
 use utoipa::{Modify, OpenApi};
 
 use crate::api::{
-    all_calls, clears, dues, entries, events, gates, offers, people, service, session, tells,
+    all_calls, clears, dues, entries, events, gates, lookouts, offers, people, reports, service,
+    session, tells,
 };
 use crate::guard::COOKIE;
 

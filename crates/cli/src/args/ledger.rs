@@ -27,7 +27,7 @@ pub struct Filter {
     /// What --since and --until are about
     #[arg(long, value_enum, value_name = "TIME", default_value = "entered")]
     pub time: TimeOf,
-    /// Then or later: a time, a date, or how long ago (`2h`)
+    /// Then or later: a time, a date, or how long ago (`2h`); or FIRST..LAST
     #[arg(long, value_name = "TIME")]
     pub since: Option<String>,
     /// Before: a time, a date, or how long ago
@@ -89,9 +89,13 @@ pub struct Ledger {
     /// Only how many there are
     #[arg(long, conflicts_with_all = ["by", "csv"])]
     pub count: bool,
-    /// How many there are by `gate`, `state` and `day`, parted by commas
+    /// How many there are by `gate`, `state`, `day` and fields, separated by commas (`field:day`
+    /// where a field is called so)
     #[arg(long, value_name = "WHAT", conflicts_with = "csv")]
     pub by: Option<String>,
+    /// These fields as columns, separated by commas
+    #[arg(long, value_name = "FIELDS", conflicts_with_all = ["csv", "json", "by", "count"])]
+    pub columns: Option<String>,
     /// At most so many, 1 to 1000
     #[arg(long, default_value_t = 50, value_name = "N")]
     #[arg(value_parser = clap::value_parser!(u32).range(1..=1000))]

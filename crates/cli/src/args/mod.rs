@@ -20,7 +20,7 @@ pub use ledger::{Entry, EntryOrder, Events, Filter, Ledger, LedgerDoing, TimeOf}
 pub use people::{Adopt, ByWhom, How, People, Release};
 pub use service::{Demo, LogFormat, Serve, Worker};
 pub use tables::{Dialect, IfThere, Merge, Misfits, Names, Sample};
-pub use watching::{Board, Due, Excuse, Tell, Told, Watching};
+pub use watching::{Board, Due, Excuse, Lookouts, Report, Tell, Told, Watching};
 
 /// Watches drop folders, works each file exactly once, archives it and keeps
 /// the ledger.

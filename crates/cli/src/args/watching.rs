@@ -34,6 +34,23 @@ Examples:
   vadegate excuse tide-morning garrow-light --day 2026-03-01 --why 'the gauge is repaired'
   vadegate excuse charts --day 2026-03-02 --why 'holiday of the office'")]
     Excuse(Excuse),
+    /// List lookouts: what each saw last, and which limits are broken
+    #[command(after_help = "\
+With --breaches the exit status is 1 when a limit is broken.
+
+Examples:
+  vadegate lookouts
+  vadegate lookouts --breaches
+  vadegate lookouts outbox --events --follow
+  vadegate lookouts masters --take-as-right --why 'the new charts of March'")]
+    Lookouts(Lookouts),
+    /// Tell what a night, a day or a week did, beside the same time a week before
+    #[command(after_help = "\
+Examples:
+  vadegate report                              (the last 24 hours)
+  vadegate report --day 2026-03-01 --html report.html
+  vadegate report --since 2026-03-01..2026-03-07 --csv")]
+    Report(Report),
     /// List who hears of what, and try whether a receiver takes it
     #[command(after_help = "\
 With --test the exit status is 1 when the receiver does not take it.
@@ -49,6 +66,55 @@ Examples:
   vadegate told harbour-desk --state failed
   vadegate told --newest 1 --json")]
     Told(Told),
+}
+
+/// `lookouts`
+#[derive(Debug, ClapArgs)]
+pub struct Lookouts {
+    /// Only this one
+    #[arg(value_name = "NAME", required_if_eq_any([("events", "true"), ("take_as_right", "true")]))]
+    pub name: Option<String>,
+    /// List the limits that are broken
+    #[arg(long, conflicts_with = "events")]
+    pub breaches: bool,
+    /// List what happened there, newest first
+    #[arg(long)]
+    pub events: bool,
+    /// Go on with what happens
+    #[arg(long, short, requires = "events")]
+    pub follow: bool,
+    /// Take what it sees next as right
+    #[arg(long, requires = "why", conflicts_with_all = ["events", "breaches"])]
+    pub take_as_right: bool,
+    /// Why it is right
+    #[arg(long, value_name = "TEXT")]
+    pub why: Option<String>,
+    /// Who; by default the user's name
+    #[arg(long, value_name = "NAME")]
+    pub by: Option<String>,
+    /// Print JSON instead of a table; with --follow a document for each line
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `report`
+#[derive(Debug, ClapArgs)]
+pub struct Report {
+    /// The time before now (`24h`), a first moment, or FIRST..LAST with the whole of its last day
+    #[arg(long, value_name = "TIME", default_value = "24h")]
+    pub since: String,
+    /// This day
+    #[arg(long, value_name = "DAY", conflicts_with = "since")]
+    pub day: Option<Date>,
+    /// Write a page that needs nothing from outside into this file
+    #[arg(long, value_name = "FILE")]
+    pub html: Option<std::path::PathBuf>,
+    /// Print one JSON document
+    #[arg(long, conflicts_with_all = ["html", "csv"])]
+    pub json: bool,
+    /// Print the gates as lines separated by commas
+    #[arg(long, conflicts_with = "html")]
+    pub csv: bool,
 }
 
 /// `tell`

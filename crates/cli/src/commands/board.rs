@@ -70,6 +70,11 @@ fn print(board: &Board, zone: &TimeZone) -> Result<(), Failure> {
         &held.collect::<Vec<_>>(),
         "vadegate ledger --state held",
     )?;
+    print_troubles(board, zone)?;
+    print_rest(board, zone)
+}
+
+fn print_troubles(board: &Board, zone: &TimeZone) -> Result<(), Failure> {
     let happened = |one: &vadegate_core::ledger::Happening| {
         format!("{} {}: {} since {}", one.about, one.subject, one.words, show::time(one.at, zone))
     };
@@ -84,7 +89,11 @@ fn print(board: &Board, zone: &TimeZone) -> Result<(), Failure> {
         let problem = tell.problem.as_deref().unwrap_or("messages were given up");
         format!("{}: {} waiting, {} given up: {problem}", tell.name, tell.waiting, tell.failed)
     });
-    part("tells that do not arrive", &silent.collect::<Vec<_>>(), "vadegate told")?;
+    part("tells that do not arrive", &silent.collect::<Vec<_>>(), "vadegate told")
+}
+
+/// What is worth a look, and needs nobody.
+fn print_rest(board: &Board, zone: &TimeZone) -> Result<(), Failure> {
     let unusual =
         board.unusual.iter().map(|one| format!("{} {}: {}", one.about, one.subject, one.words));
     part("unusual files", &unusual.collect::<Vec<_>>(), "vadegate ledger")?;

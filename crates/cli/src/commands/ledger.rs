@@ -41,7 +41,10 @@ pub fn ledger(config: Config, args: &Ledger) -> Result<(), Failure> {
     } else if args.csv {
         super::export::print_csv(&page.entries, true)?;
     } else {
-        print(&page.entries, zone)?;
+        match &args.columns {
+            Some(columns) => print_columns(&page.entries, columns, zone)?,
+            None => print(&page.entries, zone)?,
+        }
         if let Some(output) = &query.output {
             print_accounts(&client.written_into(output, BATCHES)?)?;
         }
@@ -120,7 +123,7 @@ fn print_accounts(whole: &OutputAccount) -> Result<(), Failure> {
 
 /// The entries that a command line asks for.
 pub fn query(filter: &Filter, zone: &TimeZone) -> Result<Query, Failure> {
-    let when = |text: &Option<String>| text.as_deref().map(|text| moment(text, zone)).transpose();
+    let (since, until) = span(filter, zone)?;
     let output = filter.output.as_deref().map(absolute);
     Ok(Query {
         gate: filter.gate.clone(),
@@ -135,12 +138,47 @@ pub fn query(filter: &Filter, zone: &TimeZone) -> Result<Query, Failure> {
             TimeOf::Worked => Moment::Worked,
             TimeOf::Filed => Moment::Filed,
         }),
-        since: when(&filter.since)?,
-        until: when(&filter.until)?,
+        since,
+        until,
         repeats: filter.repeats.then_some(true),
         forgotten: filter.forgotten.then_some(true),
         ..Query::default()
     })
+}
+
+fn span(
+    filter: &Filter,
+    zone: &TimeZone,
+) -> Result<(Option<Timestamp>, Option<Timestamp>), Failure> {
+    match &filter.since {
+        Some(since) => {
+            let (since, until) = since_until(since, filter.until.as_deref(), zone)?;
+            Ok((Some(since), until))
+        }
+        None => Ok((None, filter.until.as_deref().map(|text| moment(text, zone)).transpose()?)),
+    }
+}
+
+/// From when, and until when: `FIRST..LAST` has the whole of its last day.
+pub fn since_until(
+    since: &str,
+    until: Option<&str>,
+    zone: &TimeZone,
+) -> Result<(Timestamp, Option<Timestamp>), Failure> {
+    let when = |text: &str| moment(text, zone);
+    let Some((first, last)) = since.split_once("..") else {
+        return Ok((when(since)?, until.map(when).transpose()?));
+    };
+    if until.is_some() {
+        return Err(Failure::Wrong(
+            "`--since FIRST..LAST` and `--until` both say until when".into(),
+        ));
+    }
+    let until = match last.parse::<jiff::civil::Date>().and_then(|day| day.tomorrow()) {
+        Ok(next) => when(&next.to_string())?,
+        Err(_) => when(last)?,
+    };
+    Ok((when(first)?, Some(until)))
 }
 
 /// A SHA-256 as it is, or that of a file.
@@ -163,22 +201,55 @@ fn print_counts(counts: &[Count], args: &Ledger) -> Result<(), Failure> {
         let entries = counts.first().map_or(0, |count| count.entries);
         return show::line(&format!("{} entries", show::grouped(entries)));
     }
-    let part = |one: &Count, at: usize| match at {
-        0 => one.gate.clone(),
-        1 => one.state.clone(),
-        _ => one.day.clone(),
-    };
-    let has = |at: &usize| counts.iter().any(|one| part(one, *at).is_some());
-    let parts: Vec<usize> = (0..3).filter(has).collect();
-    let names = parts.iter().map(|at| ["GATE", "STATE", "DAY"][*at]);
-    let headings: Vec<&str> = names.chain(["ENTRIES", "SIZE"]).collect();
+    let asked: Vec<&str> = args.by.as_deref().unwrap_or("").split(',').map(str::trim).collect();
+    let asked: Vec<&str> = asked.into_iter().filter(|word| !word.is_empty()).collect();
+    let upper: Vec<String> = asked
+        .iter()
+        .map(|word| word.strip_prefix("field:").unwrap_or(word).to_uppercase())
+        .collect();
+    let headings: Vec<&str> = upper.iter().map(String::as_str).chain(["ENTRIES", "SIZE"]).collect();
     let mut table = show::table(&headings);
     for one in counts {
-        let cells = parts.iter().map(|at| show::cell(part(one, *at).unwrap_or_default()));
+        let cells = asked.iter().map(|word| {
+            show::cell(match *word {
+                "gate" => one.gate.as_deref().unwrap_or(""),
+                "state" => one.state.as_deref().unwrap_or(""),
+                "day" => one.day.as_deref().unwrap_or(""),
+                word => {
+                    let name = word.strip_prefix("field:").unwrap_or(word);
+                    one.fields.get(name).map_or("", String::as_str)
+                }
+            })
+        });
         let mut row: Vec<Cell> = cells.collect();
         row.push(show::count(one.entries));
         let bytes = one.bytes.map(show::bytes).unwrap_or_default();
         row.push(show::cell(bytes).set_alignment(comfy_table::CellAlignment::Right));
+        table.add_row(row);
+    }
+    show::print(&table)
+}
+
+/// Entries with some of their fields as columns.
+fn print_columns(entries: &[Entry], columns: &str, zone: &TimeZone) -> Result<(), Failure> {
+    let names: Vec<&str> = columns.split(',').map(str::trim).collect();
+    let upper: Vec<String> = names.iter().map(|name| name.to_uppercase()).collect();
+    let headings: Vec<&str> = ["ENTRY", "GATE"]
+        .into_iter()
+        .chain(upper.iter().map(String::as_str))
+        .chain(["NAME", "SIZE", "ENTERED", "STATE"])
+        .collect();
+    let mut table = show::table(&headings);
+    for entry in entries {
+        let mut row = vec![show::cell(entry.id), show::cell(&entry.gate)];
+        let value = |name: &&str| entry.fields.get(*name).map_or("", String::as_str);
+        row.extend(names.iter().map(|name| show::cell(value(name))));
+        row.extend([
+            show::cell(&entry.name),
+            show::cell(show::bytes(entry.bytes)).set_alignment(comfy_table::CellAlignment::Right),
+            show::cell(show::time(entry.ready_at, zone)),
+            show::word(entry.state.word()),
+        ]);
         table.add_row(row);
     }
     show::print(&table)

@@ -16,11 +16,13 @@ mod keeping;
 mod ledger;
 mod listed;
 mod listing;
+mod lookouts;
 mod merge;
 mod pass;
 mod people;
 mod rehearse;
 mod reload;
+mod report;
 mod sample;
 mod serve;
 mod tell;
@@ -98,6 +100,8 @@ fn watch(command: Watching, config: Config) -> Result<ExitCode, Failure> {
         Watching::Board(args) => return board::board(config, &args),
         Watching::Due(args) => due::due(config, &args)?,
         Watching::Excuse(args) => due::excuse(config, &args)?,
+        Watching::Lookouts(args) => return lookouts::lookouts(config, &args),
+        Watching::Report(args) => report::report(config, &args)?,
         Watching::Tell(args) => return tell::tell(config, &args),
         Watching::Told(args) => tell::told(config, &args)?,
     }

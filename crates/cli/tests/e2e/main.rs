@@ -24,6 +24,8 @@
 //! * `unpacks`: archives that are unpacked; `lineage`: into the folder of another gate.
 //! * `sends`: files that go to a receiver (`receiver` is one).
 //! * `hours`: when gates take files; `dues`: what is expected (`noon` is a coast at noon).
+//! * `reports`: reports of a time, the board, what is usual, questions by field.
+//! * `lookouts`: limits of folders and files.
 //! * `tells`: who is told, by program, HTTP and mail (`post_office` is a mail server).
 //! * `chaos`, `chaos_loads`: kill -9 at random moments under load.
 //! * `shots`: not a test; makes the pictures of `docs/screenshots` (ignored).
@@ -60,6 +62,7 @@ mod lineage;
 mod load_entries;
 mod load_servers;
 mod loads;
+mod lookouts;
 mod made_archives;
 mod model;
 mod noon;
@@ -78,6 +81,7 @@ mod reaching;
 mod receiver;
 mod rehearse;
 mod reload;
+mod reports;
 mod sends;
 mod service;
 mod sevens;

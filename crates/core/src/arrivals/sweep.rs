@@ -26,6 +26,8 @@ pub struct Seen {
     pub changed_ns: i64,
     /// User number of its owner.
     pub owner: u32,
+    /// Permissions.
+    pub mode: u32,
 }
 
 impl Seen {
@@ -37,6 +39,7 @@ impl Seen {
             version: meta.version,
             changed_ns: meta.version.changed_ns,
             owner: meta.owner,
+            mode: meta.mode,
         }
     }
 }

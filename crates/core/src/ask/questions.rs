@@ -12,7 +12,8 @@ use crate::ask::{files, gates, rehearse, sample, why};
 use crate::engine::Engine;
 use crate::engine::error::EngineError;
 use crate::engine::gate::state::Live;
-use crate::ledger::types::{Count, CountBy, Page, Query};
+use crate::ledger::counted::{Count, CountBy};
+use crate::ledger::types::{Page, Query};
 use crate::pattern::Pattern;
 
 impl Engine {

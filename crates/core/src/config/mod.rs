@@ -15,7 +15,9 @@ pub mod due;
 pub(crate) mod gate;
 pub(crate) mod gate_reading;
 pub(crate) mod identity;
+pub mod lookout;
 pub(crate) mod pick;
+pub mod report;
 pub mod schedule;
 pub(crate) mod service;
 pub(crate) mod settle;
@@ -59,8 +61,12 @@ pub struct Config {
     pub clears: Vec<clear::ClearRule>,
     /// What is expected, in the order of the file.
     pub dues: Vec<due::Due>,
+    /// Limits of folders and files, in the order of the file.
+    pub lookouts: Vec<lookout::Lookout>,
     /// Who hears of what, in the order of the file.
     pub tells: Vec<tell::Tell>,
+    /// What is reported, in the order of the file.
+    pub reports: Vec<report::ReportRule>,
     /// By which server mails go out.
     pub mail: Option<tell::MailServer>,
     /// Days off, by name.
@@ -80,6 +86,8 @@ struct Parts<'a> {
     calendars: Vec<(String, Section<'a>)>,
     dues: Vec<(String, Section<'a>)>,
     tells: Vec<(String, Section<'a>)>,
+    lookouts: Vec<(String, Section<'a>)>,
+    reports: Vec<(String, Section<'a>)>,
 }
 
 /// Why a configuration cannot be used.
@@ -173,6 +181,8 @@ impl Config {
             parts.calendars.extend(top.sections("calendar"));
             parts.dues.extend(top.sections("due"));
             parts.tells.extend(top.sections("tell"));
+            parts.reports.extend(top.sections("report"));
+            parts.lookouts.extend(top.sections("lookout"));
             top.finish();
         }
         let mail = parts.mail;
@@ -180,13 +190,27 @@ impl Config {
         let gates = gate_reading::read_all(parts.gates, &parts.likes, &calendars, &folder);
         let clears = clear::read_all(parts.clears, &folder);
         let dues = due::read_all(parts.dues, &gates, &calendars);
+        let lookouts = lookout::read_all(parts.lookouts, &folder);
         let tells = tell::read_all(parts.tells, mail.is_some(), &folder);
+        let reports = report::read_all(parts.reports, &tells);
         let faults: Vec<Fault> = documents.iter().flat_map(Document::faults).collect();
         match parts.service {
             Some(service) if faults.is_empty() => {
                 let reach = Reach::below(&service.roots, &service.state);
                 let file = file.to_owned();
-                Ok(Config { file, service, gates, clears, dues, tells, mail, calendars, reach })
+                Ok(Config {
+                    file,
+                    service,
+                    gates,
+                    clears,
+                    dues,
+                    lookouts,
+                    tells,
+                    reports,
+                    mail,
+                    calendars,
+                    reach,
+                })
             }
             _ => faulty(faults),
         }

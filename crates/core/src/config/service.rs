@@ -18,6 +18,8 @@ pub struct ServiceConfig {
     /// The only folders it may read or write. Default: the folder of the
     /// configuration file.
     pub roots: Vec<PathBuf>,
+    /// Folders that lookouts may look at, beside the roots. Default none.
+    pub look: Vec<PathBuf>,
     /// Names of hosts under which it may be called, beside the address that it
     /// listens on and the local ones; a request for another is refused. Default
     /// none.
@@ -34,6 +36,7 @@ pub(crate) fn read(section: Option<Section<'_>>, folder: &Path) -> ServiceConfig
         listen: "127.0.0.1:7411".into(),
         state: join(folder, "state"),
         roots: vec![folder.to_owned()],
+        look: Vec::new(),
         hosts: Vec::new(),
         address: None,
         timezone: TimeZone::UTC,
@@ -50,6 +53,9 @@ pub(crate) fn read(section: Option<Section<'_>>, folder: &Path) -> ServiceConfig
     }
     if let Some(roots) = section.texts("roots") {
         service.roots = roots.iter().map(|root| join(folder, &root.value)).collect();
+    }
+    if let Some(look) = section.texts("look") {
+        service.look = look.iter().map(|one| join(folder, &one.value)).collect();
     }
     if let Some(hosts) = section.texts("hosts") {
         service.hosts = hosts.into_iter().map(|host| host.value.to_lowercase()).collect();

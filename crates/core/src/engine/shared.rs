@@ -14,6 +14,7 @@ use crate::arrivals::notices::Hub;
 use crate::arrivals::settle::Clock;
 use crate::config::Config;
 use crate::engine::clock::monotonic_now;
+use crate::engine::looks::Looks;
 use crate::engine::meter::Meter;
 use crate::files::owning::Owned;
 use crate::ledger::Ledger;
@@ -51,6 +52,8 @@ pub(crate) struct Shared {
     /// Files over which the service died.
     pub deaths: Arc<Deaths>,
     pub started: Timestamp,
+    /// What lookouts saw last.
+    pub looks: Looks,
     /// How often somebody has excused what is due.
     pub excused: AtomicU64,
     listeners: Mutex<Vec<EventListener>>,
@@ -79,6 +82,7 @@ impl Context {
             owned: Owned::default(),
             deaths: Arc::new(deaths),
             started: Timestamp::now(),
+            looks: Looks::default(),
             excused: AtomicU64::default(),
             listeners: Mutex::default(),
             stop_told: (Mutex::default(), Condvar::default()),

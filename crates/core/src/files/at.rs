@@ -145,6 +145,12 @@ impl Folder {
         Ok((stat.st_dev, stat.st_ino))
     }
 
+    /// Free room of its file system for who is no administrator, in bytes.
+    pub fn free_bytes(&self) -> io::Result<u64> {
+        let stat = rustix::fs::fstatvfs(&self.fd)?;
+        Ok(stat.f_bavail.saturating_mul(stat.f_frsize))
+    }
+
     /// The same folder, opened once more.
     pub fn again(&self) -> io::Result<OwnedFd> {
         let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;

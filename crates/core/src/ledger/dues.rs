@@ -85,8 +85,8 @@ impl Ledger {
             let query = || -> rusqlite::Result<Vec<Sample>> {
                 let mut select = reader.prepare_cached(
                     "SELECT bytes, rows, seen_at, fields FROM entry INDEXED BY entry_seen
-                     WHERE gate = ? AND (state = 'ready' OR state = 'working' OR state = 'worked'
-                       OR state = 'filed' OR state = 'adopted')
+                     WHERE gate = ? AND state <> 'gone' AND state <> 'passed over'
+                       AND state <> 'held' AND state <> 'repeat'
                      ORDER BY seen_at DESC LIMIT ?",
                 )?;
                 let sample = |row: &rusqlite::Row<'_>| {
@@ -109,7 +109,8 @@ impl Ledger {
         self.read(|reader| {
             let mut select = reader
                 .prepare_cached(
-                    "SELECT seen_at FROM entry INDEXED BY entry_seen WHERE gate = ?
+                    "SELECT seen_at FROM entry INDEXED BY entry_seen
+                     WHERE gate = ? AND state <> 'gone' AND state <> 'passed over'
                      ORDER BY seen_at LIMIT 1",
                 )
                 .map_err(reading)?;

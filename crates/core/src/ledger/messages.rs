@@ -10,6 +10,7 @@ use crate::ledger::error::{LedgerError, reading, writing};
 use crate::ledger::happenings::NewHappening;
 use crate::ledger::rows::time;
 use crate::ledger::state::State;
+use crate::ledger::writer::Tx;
 
 /// Where a message stands.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -139,11 +140,7 @@ impl Ledger {
                     params![mark.change, mark.happening, tell],
                 )?;
                 let Some(new) = &message else { return Ok(()) };
-                tx.connection.execute(
-                    "INSERT INTO message (uid, tell, at, subject, body, state, not_before)
-                     VALUES (?1, ?2, ?3, ?4, ?5, 'waiting', ?3)",
-                    params![new.uid, new.tell, tx.now, new.subject, new.body],
-                )?;
+                insert(tx, new)?;
                 for happening in &new.lasting {
                     tx.connection.execute(
                         "INSERT INTO told (tell, happening, uid, at) VALUES (?1, ?2, ?3, ?4)
@@ -158,6 +155,28 @@ impl Ledger {
                     )?;
                 }
                 Ok(())
+            };
+            write().map_err(writing)
+        })?
+        .wait()
+    }
+
+    /// Records that something was looked at by the clock, and the messages that this made.
+    pub(crate) fn mark_watched(
+        &self,
+        what: &str,
+        at: Timestamp,
+        messages: Vec<NewMessage>,
+    ) -> Result<(), LedgerError> {
+        let what = what.to_owned();
+        self.submit(move |tx| {
+            let write = || -> rusqlite::Result<()> {
+                tx.connection.execute(
+                    "INSERT INTO watch_mark (what, at) VALUES (?1, ?2)
+                     ON CONFLICT DO UPDATE SET at = ?2",
+                    params![what, at.as_millisecond()],
+                )?;
+                messages.iter().try_for_each(|new| insert(tx, new))
             };
             write().map_err(writing)
         })?
@@ -358,6 +377,16 @@ impl Ledger {
             query().map_err(reading)
         })
     }
+}
+
+fn insert(tx: &Tx<'_>, new: &NewMessage) -> rusqlite::Result<()> {
+    tx.connection
+        .execute(
+            "INSERT INTO message (uid, tell, at, subject, body, state, not_before)
+             VALUES (?1, ?2, ?3, ?4, ?5, 'waiting', ?3)",
+            params![new.uid, new.tell, tx.now, new.subject, new.body],
+        )
+        .map(drop)
 }
 
 fn message(row: &rusqlite::Row<'_>) -> rusqlite::Result<Message> {

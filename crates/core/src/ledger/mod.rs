@@ -8,6 +8,7 @@
 
 pub(crate) mod adopting;
 pub(crate) mod claims;
+pub(crate) mod counted;
 pub(crate) mod dues;
 pub(crate) mod entering;
 pub(crate) mod error;
@@ -17,6 +18,7 @@ pub(crate) mod held;
 pub(crate) mod identity;
 pub(crate) mod keeping;
 pub(crate) mod lineage;
+pub(crate) mod lookouts;
 pub(crate) mod made;
 pub(crate) mod messages;
 pub(crate) mod new_entry;
@@ -26,6 +28,7 @@ pub(crate) mod people;
 pub(crate) mod query;
 pub(crate) mod questions;
 pub(crate) mod removals;
+pub(crate) mod reports;
 pub(crate) mod requests;
 pub(crate) mod rows;
 pub(crate) mod schema;
@@ -42,6 +45,7 @@ use std::sync::{Mutex, OnceLock};
 use rusqlite::{Connection, OpenFlags};
 
 use crate::ledger::error::reading;
+pub use counted::{Count, CountBy};
 pub use dues::Excuse;
 pub use error::LedgerError;
 pub use happenings::Happening;
@@ -51,11 +55,11 @@ pub use messages::{Message, MessageState};
 pub use outputs::{OutputAccount, OutputPart};
 pub use people::By;
 pub use removals::Removal;
+pub use reports::{GateFigures, OutputFigures};
 pub use schema::VERSION;
 pub use state::{Cause, State};
 pub use types::{
-    Batch, Change, Count, CountBy, Counts, Entry, EntryDetail, Moment, Output, Page, Pause, Query,
-    Slot, Sort,
+    Batch, Change, Counts, Entry, EntryDetail, Moment, Output, Page, Pause, Query, Slot, Sort,
 };
 pub use words::{BatchOutcome, Effect, OutputMode, OutputRole, WorkKind};
 use writer::{Listener, Writer};

@@ -8,13 +8,12 @@ use rusqlite::types::Value;
 use rusqlite::{OptionalExtension, Row, params_from_iter};
 
 use crate::ledger::Ledger;
+use crate::ledger::counted::{Count, CountBy};
 use crate::ledger::error::{LedgerError, reading};
 use crate::ledger::query::{Filter, order, tally};
 use crate::ledger::rows::{select, time};
 use crate::ledger::state::{Cause, State};
-use crate::ledger::types::{
-    Change, Count, CountBy, Counts, Entry, EntryDetail, Page, Query, Slot, Sort,
-};
+use crate::ledger::types::{Change, Counts, Entry, EntryDetail, Page, Query, Slot, Sort};
 use crate::ledger::writer::SLOT_MS;
 
 impl Ledger {
@@ -108,7 +107,8 @@ impl Ledger {
         })
     }
 
-    /// How many entries fit, by gate, state and day of entering, in this order.
+    /// How many entries fit, by gate, state, day of entering and fields, in the order that is
+    /// asked for.
     ///
     /// # Errors
     /// As [`Ledger::page`].
@@ -122,49 +122,62 @@ impl Ledger {
         const QUARTER_MS: i64 = 900_000;
         if by.is_empty() {
             let entries = self.count(query)?;
-            return Ok(vec![Count { gate: None, state: None, day: None, entries, bytes: None }]);
+            let (gate, state, day, fields) = (None, None, None, BTreeMap::new());
+            return Ok(vec![Count { gate, state, day, fields, entries, bytes: None }]);
         }
-        let wanted = |one: CountBy| by.contains(&one);
-        let mut counts: BTreeMap<[Option<String>; 3], (u64, u64)> = BTreeMap::new();
+        let column = |one: &CountBy| match one {
+            CountBy::Gate => "gate".to_owned(),
+            CountBy::State => "state".to_owned(),
+            CountBy::Day => format!("ready_at / {QUARTER_MS}"),
+            // Its letters are none that would end the text.
+            CountBy::Field(name) => format!("COALESCE(json_extract(fields, '$.\"{name}\"'), '')"),
+        };
+        let columns: Vec<String> = by.iter().map(column).collect();
+        let numbers: Vec<String> = (1..=by.len()).map(|number| number.to_string()).collect();
+        let (columns, numbers) = (columns.join(", "), numbers.join(", "));
+        let mut counts: BTreeMap<Vec<String>, (u64, u64)> = BTreeMap::new();
         self.read(|reader| {
             let filter = Filter::of(reader, query)?;
-            let column = |one, column| if wanted(one) { column } else { "NULL" };
-            let quarter = format!("ready_at / {QUARTER_MS}");
             let sql = format!(
-                "SELECT {}, {}, {}, COUNT(*), SUM(bytes) FROM entry {} GROUP BY 1, 2, 3",
-                column(CountBy::Gate, "gate"),
-                column(CountBy::State, "state"),
-                column(CountBy::Day, &quarter),
+                "SELECT {columns}, COUNT(*), SUM(bytes) FROM entry {} GROUP BY {numbers}",
                 filter.wheres
             );
             let mut count = || -> rusqlite::Result<()> {
-                let mut select = reader.prepare_cached(&sql)?;
+                let mut select = reader.prepare(&sql)?;
                 let mut rows = select.query(params_from_iter(&filter.values))?;
                 while let Some(row) = rows.next()? {
-                    let day = row.get::<_, Option<i64>>(2)?.map(|quarter| {
-                        time(quarter * QUARTER_MS)
-                            .to_zoned_datetime(zone.clone())
-                            .date()
-                            .to_string()
-                    });
-                    let sums = counts.entry([row.get(0)?, row.get(1)?, day]).or_default();
-                    sums.0 += row.get::<_, i64>(3)?.cast_unsigned();
-                    sums.1 += row.get::<_, Option<i64>>(4)?.unwrap_or(0).cast_unsigned();
+                    let mut key = Vec::with_capacity(by.len());
+                    for (at, one) in by.iter().enumerate() {
+                        key.push(match one {
+                            CountBy::Day => {
+                                let at = time(row.get::<_, i64>(at)? * QUARTER_MS);
+                                zone.to_datetime(at).date().to_string()
+                            }
+                            _ => row.get(at)?,
+                        });
+                    }
+                    let sums = counts.entry(key).or_default();
+                    sums.0 += row.get::<_, i64>(by.len())?.cast_unsigned();
+                    sums.1 += row.get::<_, Option<i64>>(by.len() + 1)?.unwrap_or(0).cast_unsigned();
                 }
                 Ok(())
             };
             count().map_err(reading)
         })?;
-        Ok(counts
-            .into_iter()
-            .map(|([gate, state, day], (entries, bytes))| Count {
-                gate,
-                state,
-                day,
-                entries,
-                bytes: Some(bytes),
-            })
-            .collect())
+        let count = |(key, (entries, bytes)): (Vec<String>, (u64, u64))| {
+            let (mut gate, mut state, mut day) = (None, None, None);
+            let mut fields = BTreeMap::new();
+            for (one, value) in by.iter().zip(key) {
+                match one {
+                    CountBy::Gate => gate = Some(value),
+                    CountBy::State => state = Some(value),
+                    CountBy::Day => day = Some(value),
+                    CountBy::Field(name) => _ = fields.insert(name.clone(), value),
+                }
+            }
+            Count { gate, state, day, fields, entries, bytes: Some(bytes) }
+        };
+        Ok(counts.into_iter().map(count).collect())
     }
 
     /// Changes after the one with this number, at most `limit`.

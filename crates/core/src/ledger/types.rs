@@ -342,37 +342,6 @@ pub enum Sort {
     Name,
 }
 
-/// By what entries are counted.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "lowercase")]
-pub enum CountBy {
-    /// By gate.
-    Gate,
-    /// By state.
-    State,
-    /// By the day of entering, in the service's time zone.
-    Day,
-}
-
-/// How many entries there are of one kind.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct Count {
-    /// The gate, when counted by gate.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub gate: Option<String>,
-    /// The state, when counted by state.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub state: Option<String>,
-    /// The day, when counted by day.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub day: Option<String>,
-    /// How many.
-    pub entries: u64,
-    /// Their bytes; not told where entries are only counted.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub bytes: Option<u64>,
-}
-
 /// One page of entries, newest first.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Page {

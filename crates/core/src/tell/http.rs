@@ -12,9 +12,9 @@ use serde_json::{Value, json};
 
 use crate::ledger::Message;
 use crate::settings::secret::Secret;
+use crate::tell::delivered::Delivered;
 use crate::tell::event::Event;
 use crate::tell::message::Body;
-use crate::tell::send::Delivered;
 use crate::work::web;
 
 /// How long a request may take.
@@ -34,7 +34,7 @@ pub(crate) struct Receiver<'a> {
 
 /// Sends a message; what it came to.
 pub(crate) fn send(receiver: &Receiver<'_>, message: &Message, body: &Body) -> Delivered {
-    let (kind, content) = content(receiver.source, body);
+    let (kind, content) = content(receiver.source, message, body);
     let secure = receiver.url.starts_with("https:") || receiver.certificates.is_some();
     let agent = match web::agent(LIMIT, secure, receiver.certificates) {
         Ok(agent) => agent,
@@ -86,7 +86,20 @@ fn judge(status: u16, text: &str, retry_after: Option<u64>) -> Delivered {
 }
 
 /// One event as itself, several as a batch.
-fn content(source: &str, body: &Body) -> (&'static str, Vec<u8>) {
+fn content(source: &str, message: &Message, body: &Body) -> (&'static str, Vec<u8>) {
+    if let Some(written) = &body.report {
+        let value = json!({
+            "specversion": "1.0",
+            "id": message.uid,
+            "source": source,
+            "type": "vadegate.report",
+            "time": message.at.to_string(),
+            "subject": body.subject,
+            "datacontenttype": "application/json",
+            "data": { "text": body.text, "report": written.report },
+        });
+        return ("application/cloudevents+json", serde_json::to_vec(&value).unwrap_or_default());
+    }
     let (kind, value) = match &body.events[..] {
         [one] if body.more == 0 => ("application/cloudevents+json", cloud_event(source, one, None)),
         events => {

@@ -10,8 +10,8 @@ use lettre::{Message as Mail, SmtpTransport, Transport};
 
 use crate::config::tell::{MailServer, MailTls};
 use crate::ledger::Message;
+use crate::tell::delivered::Delivered;
 use crate::tell::message::{Body, Voice};
-use crate::tell::send::Delivered;
 use crate::work::web::certificates;
 
 /// How long each step of the conversation with a server may take.

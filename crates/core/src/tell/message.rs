@@ -29,6 +29,16 @@ pub(crate) struct Body {
     pub more: u64,
     /// Events by kind, those that are not told one by one too.
     pub counts: BTreeMap<String, u64>,
+    /// A report, and its page for mail.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub report: Option<Written>,
+}
+
+/// A report that is sent.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct Written {
+    pub page: String,
+    pub report: serde_json::Value,
 }
 
 /// In whose words times and links are told.
@@ -48,13 +58,24 @@ impl Body {
         let more = events.len().saturating_sub(TOLD);
         let events: Vec<Event> = events.iter().take(TOLD).cloned().collect();
         let subject = subject(&events, &counts);
-        let mut body = Body { subject, text: String::new(), events, more: more as u64, counts };
+        let (text_, more) = (String::new(), more as u64);
+        let mut body = Body { subject, text: text_, events, more, counts, report: None };
         body.text = text(&body, voice);
         body
     }
 
+    /// A report.
+    pub fn report(subject: String, text: String, page: String, report: serde_json::Value) -> Self {
+        let (events, counts) = (Vec::new(), BTreeMap::new());
+        let report = Some(Written { page, report });
+        Body { subject, text, events, more: 0, counts, report }
+    }
+
     /// As a page for mail, which needs nothing from outside.
     pub fn html(&self, voice: &Voice<'_>) -> String {
+        if let Some(written) = &self.report {
+            return written.page.clone();
+        }
         let mut html = String::from(
             "<!doctype html><html><body style=\"font-family:sans-serif;color:#1b2733\"><table \
              cellpadding=\"6\" style=\"border-collapse:collapse\">",

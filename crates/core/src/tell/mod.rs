@@ -1,6 +1,7 @@
 //! Telling people, once: what happened is gathered into messages, which stand in the ledger
 //! until they are delivered.
 
+pub(crate) mod delivered;
 pub(crate) mod event;
 pub(crate) mod follow;
 pub(crate) mod http;

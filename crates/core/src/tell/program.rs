@@ -5,8 +5,8 @@ use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
 use crate::ledger::{Ledger, Message};
+use crate::tell::delivered::Delivered;
 use crate::tell::message::Body;
-use crate::tell::send::Delivered;
 use crate::work::run::process::{Ended, Order, run};
 
 /// How long a program may run.
@@ -29,6 +29,7 @@ pub(crate) fn send(
         "text": body.text,
         "events": body.events,
         "more": body.more,
+        "report": body.report.as_ref().map(|written| &written.report),
     });
     let order = Order {
         program,

@@ -11,22 +11,10 @@ use crate::config::tell::{Tell, TellBy};
 use crate::config::tell_words::TellKind;
 use crate::ledger::happenings::NewHappening;
 use crate::ledger::{Ledger, LedgerError, Message, MessageState};
+use crate::tell::delivered::Delivered;
 use crate::tell::message::{Body, Voice};
 use crate::tell::{http, mail, program};
 use crate::work::retry::Retry;
-
-/// What an attempt came to.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum Delivered {
-    /// The receiver has it.
-    Taken,
-    /// It is tried again: why.
-    Later(String),
-    /// It is tried again after this time: why.
-    After(Duration, String),
-    /// It will never take it: why.
-    Refused(String),
-}
 
 /// After so long a message is given up.
 const GIVE_UP: SignedDuration = SignedDuration::from_hours(24);
@@ -121,8 +109,9 @@ pub(crate) fn send_next(
 /// do not tell of each other for ever.
 fn failure(tell: &Tell, message: &Message, words: &str) -> Option<NewHappening> {
     let body: Body = serde_json::from_value(message.body.clone()).ok()?;
-    let of_failures =
-        body.more == 0 && body.events.iter().all(|event| event.kind == TellKind::Failed);
+    let of_failures = body.report.is_none()
+        && body.more == 0
+        && body.events.iter().all(|event| event.kind == TellKind::Failed);
     (!of_failures).then(|| NewHappening {
         kind: "failed",
         about: format!("tell:{}", tell.name),

@@ -8,9 +8,10 @@ use crate::config::tell::Tell;
 use crate::engine::Engine;
 use crate::engine::error::EngineError;
 use crate::ledger::{Message, MessageState};
+use crate::tell::delivered::Delivered;
 use crate::tell::event::Event;
 use crate::tell::message::{Body, Voice};
-use crate::tell::send::{Delivered, deliver};
+use crate::tell::send::deliver;
 
 /// Who hears of what, and how that goes.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]

@@ -2,28 +2,29 @@
 //! told of it. One thread judges and gathers, and one for each tell brings its messages, so
 //! that no receiver stops another.
 
+pub(crate) mod bell;
 pub mod board;
 pub(crate) mod dues;
+pub mod lookouts;
+pub mod report;
 pub(crate) mod senders;
 pub(crate) mod troubles;
 
-use std::collections::BTreeMap;
-use std::sync::{Arc, Condvar, Mutex, PoisonError};
+use std::sync::Arc;
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
-use jiff::{SignedDuration, Timestamp};
+use jiff::Timestamp;
 
 use crate::config::Config;
 use crate::engine::{Engine, EngineEvent};
 use crate::ledger::LedgerError;
 use crate::tell::follow::{Around, Follower};
+use bell::{Bell, until};
 use dues::DueWatch;
+use lookouts::Lookouts;
 use senders::Senders;
 use troubles::Troubles;
-
-/// It is looked that often at the latest: a clock may be set, and a file of days off changed.
-const LONGEST: Duration = Duration::from_secs(30);
 
 /// It is looked that often at the most, however much happens.
 const SHORTEST: Duration = Duration::from_millis(100);
@@ -31,36 +32,12 @@ const SHORTEST: Duration = Duration::from_millis(100);
 /// How often what is over long ago is forgotten.
 const FORGET: Duration = Duration::from_secs(3600);
 
-/// Something that is rung and waited for.
-#[derive(Debug, Default)]
-pub(crate) struct Bell {
-    rung: Mutex<bool>,
-    ringing: Condvar,
-}
-
-impl Bell {
-    /// Rings it.
-    pub fn ring(&self) {
-        *self.rung.lock().unwrap_or_else(PoisonError::into_inner) = true;
-        self.ringing.notify_all();
-    }
-
-    /// Waits until it rings, or for a time.
-    pub fn wait(&self, patience: Duration) {
-        let rung = self.rung.lock().unwrap_or_else(PoisonError::into_inner);
-        let (mut rung, _) = self
-            .ringing
-            .wait_timeout_while(rung, patience, |rung| !*rung)
-            .unwrap_or_else(PoisonError::into_inner);
-        *rung = false;
-    }
-}
-
 /// The watching of a running service, until it is dropped.
 pub struct Watch {
     bell: Arc<Bell>,
     engine: Arc<Engine>,
     thread: Option<JoinHandle<()>>,
+    lookouts: Lookouts,
 }
 
 impl Watch {
@@ -78,7 +55,8 @@ impl Watch {
         let thread = std::thread::Builder::new()
             .name("watch".into())
             .spawn(move || watch(&watched, &own))?;
-        Ok(Watch { bell, engine: Arc::clone(engine), thread: Some(thread) })
+        let lookouts = Lookouts::start(engine, &bell)?;
+        Ok(Watch { bell, engine: Arc::clone(engine), thread: Some(thread), lookouts })
     }
 }
 
@@ -86,6 +64,7 @@ impl Drop for Watch {
     fn drop(&mut self) {
         self.engine.context().stop();
         self.bell.ring();
+        self.lookouts.stop();
         if let Some(thread) = self.thread.take() {
             let _ = thread.join();
         }
@@ -136,16 +115,6 @@ fn watch(engine: &Arc<Engine>, bell: &Arc<Bell>) {
     senders.stop();
 }
 
-fn until(next: Option<Timestamp>) -> Duration {
-    let Some(next) = next else { return LONGEST };
-    let wait = next.duration_since(Timestamp::now()).max(SignedDuration::ZERO);
-    // A little more, so that the time has come then.
-    Duration::try_from(wait)
-        .unwrap_or(LONGEST)
-        .saturating_add(Duration::from_millis(5))
-        .min(LONGEST)
-}
-
 /// What of a configuration is followed here; where it differs it is begun anew.
 fn followed(config: &Config) -> Arc<str> {
     let Config { dues, tells, mail, calendars, service, .. } = config;
@@ -180,6 +149,12 @@ fn step(
     let zone = &config.service.timezone;
     let excused = context.excused.load(std::sync::atomic::Ordering::Relaxed);
     let mut next = round.dues.look(ledger, excused, now, zone)?;
+    let (woken, report) = report::sending::send_due(engine, now).unwrap_or_else(|error| {
+        tracing::warn!("a report cannot be made: {error}; it is tried again");
+        (Vec::new(), None)
+    });
+    woken.iter().for_each(|name| senders.wake(name));
+    next = [next, report].into_iter().flatten().min();
     let around = Around { ledger, zone, address: config.service.address.as_deref() };
     for follower in &mut round.followers {
         let (wrote, again) = follower.step(&around, now)?;
@@ -190,6 +165,3 @@ fn step(
     }
     Ok(next)
 }
-
-/// The names of gates with what is wrong with each.
-pub(crate) type Problems = BTreeMap<String, BTreeMap<String, String>>;

@@ -9,7 +9,7 @@ use std::time::Duration;
 use crate::config::tell::Tell;
 use crate::engine::Engine;
 use crate::tell::send::send_next;
-use crate::watch::{Bell, until};
+use crate::watch::bell::{Bell, until};
 
 /// The threads, by the name of the tell.
 #[derive(Default)]

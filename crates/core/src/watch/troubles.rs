@@ -1,9 +1,13 @@
 //! Problems of gates, as something that lasts.
 
+use std::collections::BTreeMap;
+
 use crate::engine::Engine;
 use crate::ledger::happenings::{EndOfHappening, NewHappening};
 use crate::ledger::{Ledger, LedgerError};
-use crate::watch::Problems;
+
+/// The names of gates with what is wrong with each.
+type Problems = BTreeMap<String, BTreeMap<String, String>>;
 
 /// What is known of problems.
 #[derive(Default)]

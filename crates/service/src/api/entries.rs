@@ -70,10 +70,7 @@ pub(crate) async fn count(
     let by =
         web::Query::<ByQuery>::from_query(&by.join("&")).map_err(|error| bad(error.to_string()))?;
     let words = by.by.split(',').map(str::trim).filter(|word| !word.is_empty());
-    let by = words.map(|word| {
-        serde_json::from_value(word.into())
-            .map_err(|_| bad(format!("`by` has `{word}`; expected gate, state or day")))
-    });
+    let by = words.map(|word| CountBy::of(word).map_err(|error| bad(format!("`by` has {error}"))));
     let by = by.collect::<Result<Vec<CountBy>, Problem>>()?;
     ask(&shared, move |engine| Ok(engine.count(&query, &by)?)).await.map(Json)
 }

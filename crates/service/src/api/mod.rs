@@ -10,8 +10,12 @@ pub(crate) mod entries;
 pub(crate) mod events;
 #[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
 pub(crate) mod gates;
+#[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
+pub(crate) mod lookouts;
 pub(crate) mod offers;
 pub(crate) mod people;
+#[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
+pub(crate) mod reports;
 pub(crate) mod service;
 pub(crate) mod session;
 #[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
@@ -47,6 +51,10 @@ macro_rules! all_calls {
             dues::excuse,
             dues::learned,
             dues::board,
+            reports::report,
+            lookouts::all,
+            lookouts::events,
+            lookouts::set_right,
             tells::all,
             tells::test,
             tells::messages,

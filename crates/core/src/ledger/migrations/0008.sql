@@ -1,7 +1,8 @@
 -- What is expected, what happened, and who was told.
 
--- When a gate's files were first noticed: what is due is looked for by it.
-CREATE INDEX entry_seen ON entry (gate, seen_at);
+-- When a gate's files were first noticed: what is due is looked for by it. It has a
+-- condition so that no other question about a gate is served by it.
+CREATE INDEX entry_seen ON entry (gate, seen_at) WHERE state <> 'gone' AND state <> 'passed over';
 
 -- Expectations that a person has excused.
 CREATE TABLE excuse (
@@ -77,3 +78,16 @@ CREATE TABLE told (
   PRIMARY KEY (tell, happening)
 ) WITHOUT ROWID;
 CREATE INDEX told_happening ON told (happening);
+
+-- Files of lookouts as they are right.
+CREATE TABLE right_file (
+  lookout TEXT NOT NULL,
+  path TEXT NOT NULL,
+  bytes INTEGER NOT NULL,
+  modified_ns INTEGER NOT NULL,
+  changed_ns INTEGER NOT NULL,
+  owner INTEGER NOT NULL,
+  mode INTEGER NOT NULL,
+  sha256 BLOB,
+  PRIMARY KEY (lookout, path)
+) WITHOUT ROWID;

@@ -1,0 +1,161 @@
+//! Lookouts: limits of folders and files, and what happens in them.
+
+pub(crate) mod judge;
+pub(crate) mod kept;
+pub(crate) mod look;
+pub mod view;
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+use std::thread::JoinHandle;
+use std::time::{Duration, Instant};
+
+use jiff::Timestamp;
+
+use crate::config::Config;
+use crate::config::lookout::Lookout;
+use crate::engine::Engine;
+use crate::files::roots::Reach;
+use crate::ledger::LedgerError;
+use crate::watch::bell::Bell;
+use crate::watch::lookouts::judge::Breaches;
+use crate::watch::lookouts::kept::Kept;
+use crate::watch::lookouts::look::look;
+
+pub use view::LookoutView;
+
+/// It is looked that often whether there are other lookouts.
+const LONGEST: Duration = Duration::from_secs(2);
+
+/// The thread of all lookouts.
+pub(crate) struct Lookouts {
+    bell: Arc<Bell>,
+    thread: Option<JoinHandle<()>>,
+}
+
+impl Lookouts {
+    /// Begins to look; `told` is rung when something was recorded.
+    pub fn start(engine: &Arc<Engine>, told: &Arc<Bell>) -> std::io::Result<Self> {
+        let bell: Arc<Bell> = Arc::default();
+        let (engine, own, told) = (Arc::clone(engine), Arc::clone(&bell), Arc::clone(told));
+        let thread = std::thread::Builder::new()
+            .name("lookouts".into())
+            .spawn(move || look_out(&engine, &own, &told))?;
+        Ok(Lookouts { bell, thread: Some(thread) })
+    }
+
+    /// Ends it; the engine was told to stop before.
+    pub fn stop(&mut self) {
+        self.bell.ring();
+        if let Some(thread) = self.thread.take() {
+            let _ = thread.join();
+        }
+    }
+}
+
+/// A lookout with what it knows.
+struct Watched {
+    lookout: Lookout,
+    shown: String,
+    kept: Kept,
+    breaches: Breaches,
+    next: Instant,
+}
+
+/// All that may be looked at.
+fn reach(config: &Config) -> Reach {
+    let service = &config.service;
+    let roots: Vec<_> = service.roots.iter().chain(&service.look).cloned().collect();
+    Reach::below(&roots, &service.state)
+}
+
+fn look_out(engine: &Engine, bell: &Bell, told: &Bell) {
+    let mut all: BTreeMap<String, Watched> = BTreeMap::new();
+    while !engine.is_stopping() {
+        let looked = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| {
+            look_at_due(engine, &mut all)
+        }));
+        let wait = match looked {
+            Ok(Ok((recorded, next))) => {
+                if recorded {
+                    told.ring();
+                }
+                next
+            }
+            Ok(Err(error)) => {
+                tracing::warn!("lookouts cannot be recorded: {error}; they are tried again");
+                LONGEST
+            }
+            Err(panic) => {
+                let why = crate::words::panic_words(&*panic);
+                tracing::error!("looking out failed by a fault of vadegate: {why}; it begins anew");
+                all.clear();
+                Duration::from_secs(30)
+            }
+        };
+        bell.wait(wait);
+    }
+}
+
+/// Looks where it is time; gives whether something was recorded, and how long there is nothing
+/// to do.
+fn look_at_due(
+    engine: &Engine,
+    all: &mut BTreeMap<String, Watched>,
+) -> Result<(bool, Duration), LedgerError> {
+    let context = engine.context();
+    let (config, ledger) = (&context.config, &context.ledger);
+    let reach = reach(config);
+    let rights = format!("{:?} {:?}", config.service.roots, config.service.look);
+    let mut recorded = false;
+    let names: Vec<&str> = config.lookouts.iter().map(|one| one.name.as_str()).collect();
+    all.retain(|name, _| names.contains(&name.as_str()));
+    for lookout in &config.lookouts {
+        let shown = format!("{lookout:?} {rights}");
+        if all.get(&lookout.name).is_none_or(|known| known.shown != shown) {
+            let watched = Watched {
+                kept: Kept::begin(ledger, lookout)?,
+                breaches: Breaches::begin(ledger, &lookout.name)?,
+                lookout: lookout.clone(),
+                shown,
+                next: Instant::now(),
+            };
+            all.insert(lookout.name.clone(), watched);
+        }
+        let Some(watched) = all.get_mut(&lookout.name) else { continue };
+        if watched.next > Instant::now() {
+            continue;
+        }
+        let begun = Instant::now();
+        let stopping = || context.stopping.load(Ordering::Relaxed);
+        let Some(found) = look(&watched.lookout, &reach, &stopping) else { break };
+        recorded |= watched.take(ledger, &found, engine)?;
+        // One that takes long looks less often, so that it has a tenth of a core at the most.
+        watched.next = Instant::now() + watched.lookout.every.max(begun.elapsed() * 10);
+    }
+    let next = all.values().map(|one| one.next).min();
+    let wait = next.map_or(LONGEST, |next| next.saturating_duration_since(Instant::now()));
+    Ok((recorded, wait.min(LONGEST)))
+}
+
+impl Watched {
+    fn take(
+        &mut self,
+        ledger: &crate::ledger::Ledger,
+        found: &look::Found,
+        engine: &Engine,
+    ) -> Result<bool, LedgerError> {
+        let now = Timestamp::now();
+        let right = engine.take_as_right(&self.lookout.name);
+        let events = self.kept.take(ledger, &self.lookout, found, now, right)?;
+        let limits = judge::judge(&self.lookout, found, &self.kept, now);
+        let (mut begun, ended) =
+            self.breaches.take(limits, self.lookout.lasting, &self.lookout.name);
+        begun.extend(events);
+        let recorded = !(begun.is_empty() && ended.is_empty());
+        ledger.happened(begun, ended)?;
+        engine.looked_out(&self.lookout.name, found, now);
+        Ok(recorded)
+    }
+}
