@@ -21,6 +21,23 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/board": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The morning on one screen: what needs a person, and what the last day did. */
+    get: operations["board"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/changes": {
     parameters: {
       query?: never;
@@ -53,6 +70,40 @@ export interface paths {
      *     told, and the rest goes on.
      */
     post: operations["clear"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/dues": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The rules of what is expected, and how each stands today. */
+    get: operations["all"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/dues/cells": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Expectations of each day and value, in order of rule, day and value. */
+    get: operations["cells"];
+    put?: never;
+    post?: never;
     delete?: never;
     options?: never;
     head?: never;
@@ -186,6 +237,23 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/excuses": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Says that an expectation of a day need not come. */
+    post: operations["excuse"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/gates": {
     parameters: {
       query?: never;
@@ -231,6 +299,23 @@ export interface paths {
     put?: never;
     /** Enters what lies in a gate's drop folders as already worked, without working it. */
     post: operations["adopt"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/gates/{gate}/due": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** A rule as it follows from what a gate has received so far. */
+    get: operations["learned"];
+    put?: never;
+    post?: never;
     delete?: never;
     options?: never;
     head?: never;
@@ -448,6 +533,74 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/lookouts": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** All lookouts, with what each saw last and which limits are broken. */
+    get: operations["all"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/lookouts/{lookout}/events": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What happened at a lookout, newest first: broken limits, and files that came and went. */
+    get: operations["events"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/lookouts/{lookout}/right": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Takes what a lookout sees next as right, from now on. */
+    post: operations["set_right"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/messages": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What was told, newest first. */
+    get: operations["messages"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/openapi.json": {
     parameters: {
       query?: never;
@@ -522,6 +675,26 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/report": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * What a time did: what was expected, what came, what is held, what was broken, what was
+     *     removed and made, beside the same time a week before.
+     */
+    get: operations["report"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/sample": {
     parameters: {
       query?: never;
@@ -573,6 +746,40 @@ export interface paths {
     post: operations["sign_in"];
     /** Ends the caller's session. */
     delete: operations["sign_out"];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/tells": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Who hears of what, and how that goes. */
+    get: operations["all"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/tells/{tell}/test": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Tells a receiver that this is a test, and says whether it took it. */
+    post: operations["test"];
+    delete?: never;
     options?: never;
     head?: never;
     patch?: never;
@@ -825,6 +1032,51 @@ export interface components {
     };
     /** @enum {string} */
     BatchOutcome: "worked" | "again" | "held" | "abandoned";
+    /** @description What needs a person, and what the night did. */
+    Board: {
+      /**
+       * Format: date-time
+       * @description When it was looked at.
+       */
+      at: string;
+      /** @description Limits that are broken. */
+      breaches: components["schemas"]["Happening"][];
+      /** @description What happened in the last day, by gate. */
+      day: components["schemas"]["GateDay"][];
+      /** @description What is due soon. */
+      due_soon: components["schemas"]["DueCell"][];
+      /**
+       * Format: int64
+       * @description So many are excused.
+       */
+      excused: number;
+      /**
+       * Format: int64
+       * @description So many are not over yet.
+       */
+      expected: number;
+      /** @description Held entries, by gate and reason, most first. */
+      held: components["schemas"]["HeldGroup"][];
+      /**
+       * Format: int64
+       * @description So many expectations are here, those that came late too.
+       */
+      here: number;
+      /** @description What is late or missing. */
+      late: components["schemas"]["DueCell"][];
+      /** @description Whether something of it needs a person. */
+      needs_a_person: boolean;
+      /** @description Gates that a person has paused. */
+      paused: components["schemas"]["PausedGate"][];
+      /** @description Tells whose messages do not arrive. */
+      silent: components["schemas"]["TellView"][];
+      /** @description Gates that cannot work as they should. */
+      troubled: components["schemas"]["TroubledGate"][];
+      /** @description Files that no pattern takes. */
+      untaken: components["schemas"]["UntakenFiles"][];
+      /** @description Files of the last day that are far from what their gates are used to. */
+      unusual: components["schemas"]["Happening"][];
+    };
     /**
      * @description Who or what caused a change.
      * @enum {string}
@@ -973,6 +1225,10 @@ export interface components {
        * @description How many.
        */
       entries: number;
+      /** @description Values of fields, when counted by fields; empty where an entry has none. */
+      fields?: {
+        [key: string]: string;
+      };
       /** @description The gate, when counted by gate. */
       gate?: string | null;
       /** @description The state, when counted by state. */
@@ -986,6 +1242,80 @@ export interface components {
       made: components["schemas"]["PriorWork"][];
       /** @description Entries to which it was not, and why. */
       refused: components["schemas"]["Refused"][];
+    };
+    /** @description One expectation: of a day, and of a value where there is one for each. */
+    DueCell: {
+      /**
+       * Format: date-time
+       * @description When all of it was here.
+       */
+      arrived_at: string | null;
+      /**
+       * Format: date-time
+       * @description By when it is expected.
+       */
+      by: string;
+      /**
+       * Format: int64
+       * @description Bytes of these.
+       */
+      bytes: number;
+      /**
+       * Format: date
+       * @description The day.
+       */
+      day: string;
+      /** @description The rule. */
+      due: string;
+      /** @description The first entries of these. */
+      entries: number[];
+      excused: components["schemas"]["Excuse"] | null;
+      /**
+       * Format: int64
+       * @description So many files are here.
+       */
+      files: number;
+      /**
+       * Format: int64
+       * @description So many are expected, at least.
+       */
+      files_expected: number;
+      /** @description Its gate. */
+      gate: string;
+      /**
+       * Format: date-time
+       * @description From when on it is missing.
+       */
+      give_up: string | null;
+      /**
+       * Format: int64
+       * @description Rows of these.
+       */
+      rows: number;
+      /** @description In which state it is. */
+      state: components["schemas"]["DueState"];
+      /** @description The value of which it is; none where there is one expectation for the gate. */
+      value: string | null;
+      /** @description What that means, in words. */
+      words: string;
+    };
+    /**
+     * @description In which state an expectation is.
+     * @enum {string}
+     */
+    DueState: "missing" | "late" | "due-soon" | "expected" | "here-late" | "excused" | "here";
+    /** @description A rule of what is expected, and how it stands today. */
+    DueView: {
+      /** @description The field of each value of which something is expected. */
+      each: string | null;
+      /** @description Its gate. */
+      gate: string;
+      /** @description Its name. */
+      name: string;
+      /** @description Its expectations that are open or of today. */
+      today: components["schemas"]["DueCell"][];
+      /** @description What it expects, in words. */
+      words: string;
     };
     /** @description How a worker ended with an entry. */
     EndOrder: {
@@ -1107,6 +1437,30 @@ export interface components {
       /** @description Where its file lies. */
       location: components["schemas"]["FileLocation"];
     };
+    /** @description An expectation that a person has excused. */
+    Excuse: {
+      /**
+       * Format: date-time
+       * @description When.
+       */
+      at: string;
+      /** @description Who. */
+      who: string;
+      /** @description Why. */
+      why: string;
+    };
+    /** @description What need not come, who says so, and why. */
+    ExcuseOrder: components["schemas"]["OrderBy"] & {
+      /**
+       * Format: date
+       * @description The day.
+       */
+      day: string;
+      /** @description The rule. */
+      due: string;
+      /** @description The value, where something is expected of each. */
+      value: string | null;
+    };
     /** @description Where the file of an entry lies, as a look just now has shown. */
     FileLocation: {
       /** @description The place; none when the file is known to be gone. */
@@ -1166,6 +1520,74 @@ export interface components {
       next: string | null;
       /** @description How many there are on all pages. */
       total: number;
+    };
+    /** @description What happened at a gate in the last day. */
+    GateDay: {
+      /**
+       * Format: int64
+       * @description Files that were entered.
+       */
+      entered: number;
+      /**
+       * Format: int64
+       * @description Filed.
+       */
+      filed: number;
+      /** @description The gate. */
+      gate: string;
+      /**
+       * Format: int64
+       * @description Held.
+       */
+      held: number;
+      /**
+       * Format: int64
+       * @description The same as earlier ones.
+       */
+      repeats: number;
+    };
+    /** @description What came to a gate in a time. */
+    GateFigures: {
+      /**
+       * Format: int64
+       * @description Their bytes.
+       */
+      bytes: number;
+      /**
+       * Format: int64
+       * @description Files that were entered.
+       */
+      files: number;
+      /** @description The gate. */
+      gate: string;
+      /**
+       * Format: int64
+       * @description Files that are held.
+       */
+      held: number;
+      /**
+       * Format: int64
+       * @description Files that were the same as earlier ones.
+       */
+      repeats: number;
+      /**
+       * Format: int64
+       * @description Rows that they gave.
+       */
+      rows: number;
+    };
+    /** @description What came to a gate, beside the same time a week before. */
+    GateReport: components["schemas"]["GateFigures"] & {
+      /**
+       * Format: int64
+       * @description Bytes in the same time a week before.
+       */
+      bytes_before: number;
+      /**
+       * Format: int64
+       * @description Files in the same time a week before.
+       */
+      files_before: number;
     };
     /**
      * @description What a gate is doing as a whole.
@@ -1245,11 +1667,106 @@ export interface components {
       /** @description What `work_detail` is, as in "Table". */
       work_label: string | null;
     };
+    /** @description Something that happened. */
+    Happening: {
+      /** @description About what: a gate, `due:NAME` or `lookout:NAME`. */
+      about: string;
+      /**
+       * Format: date-time
+       * @description When.
+       */
+      at: string;
+      /**
+       * Format: date-time
+       * @description When it ended.
+       */
+      ended_at: string | null;
+      /** @description How it ended, in words. */
+      ended_words: string | null;
+      /**
+       * Format: int64
+       * @description The entry that it is about.
+       */
+      entry: number | null;
+      /**
+       * Format: int64
+       * @description Its number; they only grow.
+       */
+      id: number;
+      /** @description What: `late`, `missing`, `breach`, `trouble` and so on. */
+      kind: string;
+      /** @description Whether it has an end. */
+      lasts: boolean;
+      /** @description Of what of that: a value and its day, a file, a limit. */
+      subject: string;
+      /** @description What it is, in words. */
+      words: string;
+    };
+    /**
+     * @description Held entries of a gate with one reason: reasons that differ in numbers and in what stands
+     *     in quotes alone are one.
+     */
+    HeldGroup: {
+      /**
+       * Format: int64
+       * @description So many.
+       */
+      count: number;
+      /** @description The first of them. */
+      entries: number[];
+      /** @description The gate. */
+      gate: string;
+      /** @description The reason of the first. */
+      reason: string;
+      /**
+       * Format: date-time
+       * @description Since when the first of them is known.
+       */
+      since: string;
+    };
     /**
      * @description What kind of thing lies in a folder.
      * @enum {string}
      */
     Kind: "file" | "folder" | "link" | "special";
+    /** @description A rule as it would follow from history, and what it follows from. */
+    Learned: {
+      /** @description Why there is none. */
+      because: string | null;
+      /** @description The field of which each value comes, if there is one. */
+      each: string | null;
+      /**
+       * Format: int64
+       * @description Files that come for each of them, or for the gate, on most days.
+       */
+      files: number;
+      /** @description The gate. */
+      gate: string;
+      /** @description The rule, for the configuration; none when history is too short. */
+      rule: string | null;
+      /** @description What was looked at, in words. */
+      seen: string;
+      /** @description Its values, with the number of days on which each came. */
+      values: [string, number][];
+      /** @description By day of the week. */
+      week: components["schemas"]["LearnedDay"][];
+    };
+    /** @description What was seen of the files of a gate on one day of the week. */
+    LearnedDay: {
+      /** @description Of so many. */
+      of: number;
+      /**
+       * Format: int32
+       * @description How far from that half of the days were, in minutes.
+       */
+      spread_minutes: number;
+      /** @description The time at which the day's files were usually all here. */
+      usual: string | null;
+      /** @description The day of the week. */
+      weekday: string;
+      /** @description On so many of them files came. */
+      with_files: number;
+    };
     /** @description A file that was not adopted. */
     LeftFile: {
       /** @description Why. */
@@ -1290,6 +1807,37 @@ export interface components {
      * @enum {string}
      */
     LocationStatus: "unchanged" | "changed" | "missing" | "unreadable" | "gone";
+    /** @description A lookout, what it saw last, and what is broken. */
+    LookoutView: {
+      /** @description Where it looks. */
+      at: string;
+      /** @description Limits that are broken. */
+      breaches: components["schemas"]["Happening"][];
+      /**
+       * Format: int64
+       * @description Their sizes in bytes, in sum.
+       */
+      bytes: number;
+      /** @description How often, in words. */
+      every: string;
+      /**
+       * Format: int64
+       * @description Files that it is about.
+       */
+      files: number;
+      /**
+       * Format: int64
+       * @description Folders that it saw then.
+       */
+      folders: number;
+      /**
+       * Format: date-time
+       * @description When it looked last; none when no service runs.
+       */
+      looked_at: string | null;
+      /** @description Its name. */
+      name: string;
+    };
     /** @description A file that a pattern matches. */
     Match: {
       /** @description What is captured from it. */
@@ -1306,6 +1854,51 @@ export interface components {
       /** @description The pattern. */
       pattern: string;
     };
+    /** @description A message. */
+    Message: {
+      /**
+       * Format: date-time
+       * @description When it was written.
+       */
+      at: string;
+      /** @description What it says. */
+      body: unknown;
+      /**
+       * Format: date-time
+       * @description When it was delivered or given up.
+       */
+      ended_at: string | null;
+      /**
+       * Format: int64
+       * @description Its number; they only grow.
+       */
+      id: number;
+      /**
+       * Format: date-time
+       * @description Before this it is not tried again.
+       */
+      not_before: string;
+      /** @description Where it stands. */
+      state: components["schemas"]["MessageState"];
+      /** @description What it is about, in a line. */
+      subject: string;
+      /** @description Who is told. */
+      tell: string;
+      /**
+       * Format: int32
+       * @description How often it was tried.
+       */
+      tries: number;
+      /** @description Its identity for the receiver: the same over all attempts. */
+      uid: string;
+      /** @description What the last attempt came to. */
+      words: string;
+    };
+    /**
+     * @description Where a message stands.
+     * @enum {string}
+     */
+    MessageState: "waiting" | "sent" | "failed";
     /** @description A file that a pattern does not match. */
     Miss: {
       /** @description How far the pattern fits, and what it then needs. */
@@ -1313,11 +1906,29 @@ export interface components {
       /** @description Path below the drop folder. */
       path: string;
     };
-    /**
-     * @description A time in the life of an entry.
-     * @enum {string}
-     */
-    Moment: "seen" | "entered" | "worked" | "filed";
+    /** @description A piece of the time. */
+    Moment: {
+      /**
+       * Format: date-time
+       * @description When it began.
+       */
+      begins: string;
+      /**
+       * Format: int64
+       * @description Files that were entered.
+       */
+      entered: number;
+      /**
+       * Format: int64
+       * @description Files that were filed.
+       */
+      filed: number;
+      /**
+       * Format: int64
+       * @description Files that were held.
+       */
+      held: number;
+    };
     /** @description An entry that a worker has taken. */
     Offered: {
       /** @description The entry. */
@@ -1492,6 +2103,26 @@ export interface components {
        */
       set_aside: number;
     };
+    /** @description What was written into one output in a time. */
+    OutputFigures: {
+      /**
+       * Format: int64
+       * @description Batches that wrote to it.
+       */
+      batches: number;
+      /**
+       * Format: int64
+       * @description Their bytes.
+       */
+      bytes: number;
+      /** @description The output. */
+      path: string;
+      /**
+       * Format: int64
+       * @description Their rows.
+       */
+      rows: number;
+    };
     /** @enum {string} */
     OutputMode: "create" | "append" | "replace" | "number" | "update" | "in place" | "leave" | "add" | "upsert";
     /** @description What one batch wrote into an output. */
@@ -1575,6 +2206,12 @@ export interface components {
        * @description Since when, where that is known.
        */
       since: string | null;
+    };
+    /** @description A gate that a person has paused. */
+    PausedGate: {
+      /** @description The gate. */
+      gate: string;
+      pause: components["schemas"]["Pause"] | null;
     };
     /** @description What the content of an entry made when it was last worked: it is there still. */
     PriorWork: {
@@ -1808,6 +2445,56 @@ export interface components {
       /** @description Why. */
       why: string;
     };
+    /** @description Files that were removed by a rule. */
+    RemovedFigures: {
+      /**
+       * Format: int64
+       * @description Their bytes.
+       */
+      bytes: number;
+      /**
+       * Format: int64
+       * @description So many.
+       */
+      files: number;
+      /** @description The rule. */
+      rule: string;
+    };
+    /** @description What a time did. */
+    Report: {
+      /** @description Limits that were broken. */
+      breaches: components["schemas"]["Happening"][];
+      /** @description What was expected on its days, those first that need a person. */
+      dues: components["schemas"]["DueCell"][];
+      /** @description What came to each gate. */
+      gates: components["schemas"]["GateReport"][];
+      /** @description What is held now of all that came, by gate and reason. */
+      held: components["schemas"]["HeldGroup"][];
+      /** @description What was written. */
+      outputs: components["schemas"]["OutputFigures"][];
+      /** @description Files that were removed by each rule. */
+      removed: components["schemas"]["RemovedFigures"][];
+      /**
+       * Format: date-time
+       * @description From when.
+       */
+      since: string;
+      /** @description What happened when. */
+      timeline: components["schemas"]["Moment"][];
+      /** @description Troubles of gates. */
+      troubles: components["schemas"]["Happening"][];
+      /**
+       * Format: date-time
+       * @description Until when.
+       */
+      until: string;
+      /** @description Unusual files. */
+      unusual: components["schemas"]["Happening"][];
+      /** @description The time zone of its days. */
+      zone: string;
+    };
+    /** @description Who takes what a lookout sees as right, and why. */
+    RightOrder: components["schemas"]["OrderBy"];
     /** @description What is in a file. */
     Sample: {
       /** @description What parts the fields of delimited text. */
@@ -1957,6 +2644,40 @@ export interface components {
        */
       taken: number;
     };
+    /** @description Whether a receiver took what it was told for a test. */
+    TellTest: {
+      /** @description Why not. */
+      because: string | null;
+      /** @description To whom, in words. */
+      receiver: string;
+      /** @description Whether it took it. */
+      taken: boolean;
+      /** @description The tell. */
+      tell: string;
+    };
+    /** @description Who hears of what, and how that goes. */
+    TellView: {
+      /** @description About what; about all where it is empty. */
+      about: string[];
+      /**
+       * Format: int64
+       * @description Messages that were given up in the last week.
+       */
+      failed: number;
+      /** @description Its name. */
+      name: string;
+      /** @description Of what it is told. */
+      of: string[];
+      /** @description What the last attempt came to that was none. */
+      problem: string | null;
+      /** @description To whom, in words. */
+      receiver: string;
+      /**
+       * Format: int64
+       * @description Messages that are not delivered yet.
+       */
+      waiting: number;
+    };
     /** @description Which entries are to be trimmed. */
     TrimOrder: {
       /**
@@ -1975,6 +2696,13 @@ export interface components {
        */
       trimmed: number;
     };
+    /** @description A gate that cannot work as it should. */
+    TroubledGate: {
+      /** @description The gate. */
+      gate: string;
+      /** @description What is wrong. */
+      problem: string;
+    };
     /** @description A column that was united under the name of another. */
     United: {
       /** @description Name of the column there. */
@@ -1983,6 +2711,16 @@ export interface components {
       source: string;
       /** @description Its name in the output. */
       to: string;
+    };
+    /** @description Files in a gate's drop folders that no pattern takes. */
+    UntakenFiles: {
+      /**
+       * Format: int64
+       * @description So many.
+       */
+      files: number;
+      /** @description The gate. */
+      gate: string;
     };
     /**
      * @description What the gate makes of a file in its drop folder.
@@ -2030,6 +2768,115 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Activity"][];
+        };
+      };
+      /** @description The path, the query or the body is not as described */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A page of another origin may not call */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  board: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Board"];
         };
       };
       /** @description The path, the query or the body is not as described */
@@ -2366,6 +3213,248 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Cleared"];
+        };
+      };
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A page of another origin may not call */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  all: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["DueView"][];
+        };
+      };
+      /** @description The path, the query or the body is not as described */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A page of another origin may not call */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  cells: {
+    parameters: {
+      query?: {
+        /** @description Of this rule. */
+        name?: string;
+        /** @description From this day on; without a day today, and what is still open of days before. */
+        since?: string;
+        /** @description Until this day. */
+        until?: string;
+        /** @description In this state. */
+        state?: components["schemas"]["DueState"];
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["DueCell"][];
         };
       };
       400: {
@@ -3412,6 +4501,134 @@ export interface operations {
       };
     };
   };
+  excuse: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["ExcuseOrder"];
+      };
+    };
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["DueCell"];
+        };
+      };
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A page of another origin may not call */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
   all: {
     parameters: {
       query?: never;
@@ -3679,6 +4896,135 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A page of another origin may not call */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is not in a state for that */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  learned: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description A gate. */
+        gate: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Learned"];
+        };
+      };
+      /** @description The path, the query or the body is not as described */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description Sign in first, or show the token */
@@ -5342,6 +6688,499 @@ export interface operations {
       };
     };
   };
+  all: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["LookoutView"][];
+        };
+      };
+      /** @description The path, the query or the body is not as described */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A page of another origin may not call */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  events: {
+    parameters: {
+      query?: {
+        /** @description Those before this number. */
+        cursor?: number;
+        /** @description At most so many: 1 to 1,000, 100 when it is not said. */
+        limit?: number;
+      };
+      header?: never;
+      path: {
+        /** @description A lookout. */
+        lookout: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Happening"][];
+        };
+      };
+      /** @description The path, the query or the body is not as described */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A page of another origin may not call */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is not in a state for that */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  set_right: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description A lookout. */
+        lookout: string;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["RightOrder"];
+      };
+    };
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RightOrder"];
+        };
+      };
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A page of another origin may not call */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is not in a state for that */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  messages: {
+    parameters: {
+      query?: {
+        /** @description Of this tell. */
+        tell?: string;
+        /** @description In this state. */
+        state?: components["schemas"]["MessageState"];
+        /** @description Those before this number. */
+        cursor?: number;
+        /** @description At most so many: 1 to 1,000, 50 when it is not said. */
+        limit?: number;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Message"][];
+        };
+      };
+      /** @description The path, the query or the body is not as described */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A page of another origin may not call */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
   description: {
     parameters: {
       query?: never;
@@ -5744,6 +7583,127 @@ export interface operations {
         };
         content: {
           "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  report: {
+    parameters: {
+      query: {
+        /** @description From when. */
+        since: string;
+        /** @description Until when; until now when it is not said. */
+        until?: string;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Report"];
+        };
+      };
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A page of another origin may not call */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The body is larger than is read */
@@ -6291,6 +8251,244 @@ export interface operations {
       };
       /** @description The body did not come in time */
       408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  all: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["TellView"][];
+        };
+      };
+      /** @description The path, the query or the body is not as described */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A page of another origin may not call */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  test: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description A tell. */
+        tell: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["TellTest"];
+        };
+      };
+      /** @description The path, the query or the body is not as described */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A page of another origin may not call */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is not in a state for that */
+      409: {
         headers: {
           [name: string]: unknown;
         };
