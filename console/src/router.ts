@@ -11,6 +11,12 @@ export const router = createRouter({
       component: () => import("./views/GateView.vue"),
       props: true,
     },
+    {
+      path: "/morning",
+      name: "morning",
+      component: () => import("./views/MorningView.vue"),
+      props: (route) => ({ due: String(route.query.due ?? "") }),
+    },
     { path: "/ledger", name: "ledger", component: () => import("./views/LedgerView.vue") },
     { path: "/clears", name: "clears", component: () => import("./views/ClearsView.vue") },
     {
@@ -48,6 +54,7 @@ export const router = createRouter({
 
 const TITLES: Record<string, string> = {
   gates: "Gates",
+  morning: "Morning",
   ledger: "Ledger",
   clears: "Clears",
   table: "Table",

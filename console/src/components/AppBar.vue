@@ -7,6 +7,7 @@ import AppBarMenu from "./AppBarMenu.vue";
 const { line } = useLive();
 const pages = [
   { to: "/", name: "Gates", within: ["gates", "gate"] },
+  { to: "/morning", name: "Morning", within: ["morning"] },
   { to: "/ledger", name: "Ledger", within: ["ledger", "entry", "table"] },
   { to: "/clears", name: "Clears", within: ["clears"] },
 ];

@@ -5,9 +5,12 @@ import { type MaybeRefOrGetter, computed, toValue } from "vue";
 import { get } from "../support/api";
 import type {
   Activity,
+  Board,
   Change,
   ClearRule,
   DropFiles,
+  DueCell,
+  DueView,
   EntryDetail,
   EntryPage,
   EntryQuery,
@@ -110,6 +113,24 @@ export const useActivity = (span: MaybeRefOrGetter<Span>) =>
   useQuery({
     queryKey: ["activity", span],
     queryFn: () => get<Activity[]>("/activity", { ...toValue(span) }),
+    placeholderData: keepPreviousData,
+  });
+
+/** The morning on one screen; states change by the clock alone too. */
+export const useBoard = () =>
+  useQuery({ queryKey: ["board"], queryFn: () => get<Board>("/board"), refetchInterval: 15_000 });
+
+/** The rules of what is expected, as they stand today. */
+export const useDues = () =>
+  useQuery({ queryKey: ["dues"], queryFn: () => get<DueView[]>("/dues"), refetchInterval: 15_000 });
+
+/** Expectations of a rule, day by day. */
+export const useDueCells = (name: MaybeRefOrGetter<string>, days: MaybeRefOrGetter<{ since: string; until: string }>) =>
+  useQuery({
+    queryKey: ["dues", "cells", name, days],
+    queryFn: () => get<DueCell[]>("/dues/cells", { name: toValue(name), ...toValue(days) }),
+    enabled: () => toValue(name) !== "",
+    refetchInterval: 15_000,
     placeholderData: keepPreviousData,
   });
 

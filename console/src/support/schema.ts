@@ -84,7 +84,7 @@ export interface paths {
       cookie?: never;
     };
     /** The rules of what is expected, and how each stands today. */
-    get: operations["all"];
+    get: operations["dues"];
     put?: never;
     post?: never;
     delete?: never;
@@ -101,7 +101,7 @@ export interface paths {
       cookie?: never;
     };
     /** Expectations of each day and value, in order of rule, day and value. */
-    get: operations["cells"];
+    get: operations["due_cells"];
     put?: never;
     post?: never;
     delete?: never;
@@ -313,7 +313,7 @@ export interface paths {
       cookie?: never;
     };
     /** A rule as it follows from what a gate has received so far. */
-    get: operations["learned"];
+    get: operations["learned_due"];
     put?: never;
     post?: never;
     delete?: never;
@@ -541,7 +541,7 @@ export interface paths {
       cookie?: never;
     };
     /** All lookouts, with what each saw last and which limits are broken. */
-    get: operations["all"];
+    get: operations["lookouts"];
     put?: never;
     post?: never;
     delete?: never;
@@ -558,7 +558,7 @@ export interface paths {
       cookie?: never;
     };
     /** What happened at a lookout, newest first: broken limits, and files that came and went. */
-    get: operations["events"];
+    get: operations["lookout_events"];
     put?: never;
     post?: never;
     delete?: never;
@@ -577,7 +577,7 @@ export interface paths {
     get?: never;
     put?: never;
     /** Takes what a lookout sees next as right, from now on. */
-    post: operations["set_right"];
+    post: operations["take_as_right"];
     delete?: never;
     options?: never;
     head?: never;
@@ -759,7 +759,7 @@ export interface paths {
       cookie?: never;
     };
     /** Who hears of what, and how that goes. */
-    get: operations["all"];
+    get: operations["tells"];
     put?: never;
     post?: never;
     delete?: never;
@@ -778,7 +778,7 @@ export interface paths {
     get?: never;
     put?: never;
     /** Tells a receiver that this is a test, and says whether it took it. */
-    post: operations["test"];
+    post: operations["test_tell"];
     delete?: never;
     options?: never;
     head?: never;
@@ -1906,29 +1906,11 @@ export interface components {
       /** @description Path below the drop folder. */
       path: string;
     };
-    /** @description A piece of the time. */
-    Moment: {
-      /**
-       * Format: date-time
-       * @description When it began.
-       */
-      begins: string;
-      /**
-       * Format: int64
-       * @description Files that were entered.
-       */
-      entered: number;
-      /**
-       * Format: int64
-       * @description Files that were filed.
-       */
-      filed: number;
-      /**
-       * Format: int64
-       * @description Files that were held.
-       */
-      held: number;
-    };
+    /**
+     * @description A time in the life of an entry.
+     * @enum {string}
+     */
+    Moment: "seen" | "entered" | "worked" | "filed";
     /** @description An entry that a worker has taken. */
     Offered: {
       /** @description The entry. */
@@ -2480,7 +2462,7 @@ export interface components {
        */
       since: string;
       /** @description What happened when. */
-      timeline: components["schemas"]["Moment"][];
+      timeline: components["schemas"]["TimelinePart"][];
       /** @description Troubles of gates. */
       troubles: components["schemas"]["Happening"][];
       /**
@@ -2677,6 +2659,29 @@ export interface components {
        * @description Messages that are not delivered yet.
        */
       waiting: number;
+    };
+    /** @description A piece of the time. */
+    TimelinePart: {
+      /**
+       * Format: date-time
+       * @description When it began.
+       */
+      begins: string;
+      /**
+       * Format: int64
+       * @description Files that were entered.
+       */
+      entered: number;
+      /**
+       * Format: int64
+       * @description Files that were filed.
+       */
+      filed: number;
+      /**
+       * Format: int64
+       * @description Files that were held.
+       */
+      held: number;
     };
     /** @description Which entries are to be trimmed. */
     TrimOrder: {
@@ -3322,7 +3327,7 @@ export interface operations {
       };
     };
   };
-  all: {
+  dues: {
     parameters: {
       query?: never;
       header?: never;
@@ -3431,7 +3436,7 @@ export interface operations {
       };
     };
   };
-  cells: {
+  due_cells: {
     parameters: {
       query?: {
         /** @description Of this rule. */
@@ -4998,7 +5003,7 @@ export interface operations {
       };
     };
   };
-  learned: {
+  learned_due: {
     parameters: {
       query?: never;
       header?: never;
@@ -6688,7 +6693,7 @@ export interface operations {
       };
     };
   };
-  all: {
+  lookouts: {
     parameters: {
       query?: never;
       header?: never;
@@ -6797,7 +6802,7 @@ export interface operations {
       };
     };
   };
-  events: {
+  lookout_events: {
     parameters: {
       query?: {
         /** @description Those before this number. */
@@ -6931,7 +6936,7 @@ export interface operations {
       };
     };
   };
-  set_right: {
+  take_as_right: {
     parameters: {
       query?: never;
       header?: never;
@@ -8305,7 +8310,7 @@ export interface operations {
       };
     };
   };
-  all: {
+  tells: {
     parameters: {
       query?: never;
       header?: never;
@@ -8414,7 +8419,7 @@ export interface operations {
       };
     };
   };
-  test: {
+  test_tell: {
     parameters: {
       query?: never;
       header?: never;

@@ -48,6 +48,11 @@ export type Rehearsed = Schemas["Rehearsed"];
 export type ClearRule = Schemas["ClearView"];
 export type Cleared = Schemas["Cleared"];
 export type Removal = Schemas["Removal"];
+export type Board = Schemas["Board"];
+export type DueCell = Schemas["DueCell"];
+export type DueState = Schemas["DueState"];
+export type DueView = Schemas["DueView"];
+export type Happening = Schemas["Happening"];
 export type Matches = Schemas["Matches"];
 export type ServiceInfo = Schemas["ServiceInfo"];
 

@@ -150,6 +150,20 @@ pub fn document() -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::collections::BTreeSet;
+
+    /// Names are given by functions and types of several rooms: two of one name would be one
+    /// in the document, and one of them gone.
+    #[test]
+    fn each_call_has_a_name_of_its_own() {
+        let document: serde_json::Value = serde_json::from_str(&document()).unwrap();
+        let paths = document["paths"].as_object().unwrap().values();
+        let calls = paths.flat_map(|path| path.as_object().unwrap().values());
+        let names: Vec<&str> = calls.filter_map(|call| call["operationId"].as_str()).collect();
+        assert!(names.len() > 40, "{}", names.len());
+        let own: BTreeSet<&str> = names.iter().copied().collect();
+        assert_eq!(own.len(), names.len(), "{names:?}");
+    }
 
     /// The console's types are made from the document in the docs: it must be that of this
     /// service. `make types` writes both anew.

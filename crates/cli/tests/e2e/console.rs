@@ -178,7 +178,9 @@ fn the_page_works_by_keyboard_on_a_phone_and_in_the_dark() {
             reached.push(page.script(name).await.as_str().unwrap().trim().to_owned());
         }
         assert!(
-            reached.join("|").starts_with("To the content|Vadegate|Gates|Ledger|Clears|Settings"),
+            reached
+                .join("|")
+                .starts_with("To the content|Vadegate|Gates|Morning|Ledger|Clears|Settings"),
             "{reached:?}"
         );
         page.resize(390, 844).await;

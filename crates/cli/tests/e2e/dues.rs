@@ -68,7 +68,10 @@ fn what_is_due_comes_late_or_never_and_each_change_is_told_once() {
     }
     let first = &kept(&coast, "desk")[0];
     assert!(text(first, "text").contains("vadegate due tide-morning"), "{first:#}");
-    assert!(text(first, "text").contains("https://gate.sound.example/dues?name=tide"), "{first:#}");
+    assert!(
+        text(first, "text").contains("https://gate.sound.example/morning?due=tide"),
+        "{first:#}"
+    );
     assert_eq!(service.stop(), Some(0));
     an_excuse_ends_what_was_missing(&coast, &day, &event("missing", true, "garrow-light"));
 }

@@ -175,7 +175,7 @@ fn link(event: &Event, voice: &Voice<'_>) -> Option<String> {
     let coded = |name: &str| utf8_percent_encode(name, NON_ALPHANUMERIC).to_string();
     Some(match (event.entry, event.about.split_once(':')) {
         (Some(entry), _) => format!("{address}/entries/{entry}"),
-        (None, Some(("due", name))) => format!("{address}/dues?name={}", coded(name)),
+        (None, Some(("due", name))) => format!("{address}/morning?due={}", coded(name)),
         (None, Some(_)) => format!("{address}/"),
         (None, None) if event.kind == TellKind::All => format!("{address}/"),
         (None, None) => format!("{address}/gates/{}", coded(&event.about)),

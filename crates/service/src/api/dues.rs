@@ -17,7 +17,7 @@ use crate::{Shared, ask};
 /// The rules of what is expected, and how each stands today.
 #[utoipa::path(tag = "ledger", responses((status = 200, body = Vec<DueView>)))]
 #[get("/api/v1/dues")]
-pub(crate) async fn all(shared: Data<Shared>) -> Result<Json<Vec<DueView>>, Problem> {
+pub(crate) async fn dues(shared: Data<Shared>) -> Result<Json<Vec<DueView>>, Problem> {
     ask(&shared, move |engine| Ok(engine.dues()?)).await.map(Json)
 }
 
@@ -50,7 +50,7 @@ pub(crate) struct CellsQuery {
     responses((status = 200, body = Vec<DueCell>), (status = 400, body = Problem),
         (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[get("/api/v1/dues/cells")]
-pub(crate) async fn cells(
+pub(crate) async fn due_cells(
     shared: Data<Shared>,
     query: Query<CellsQuery>,
 ) -> Result<Json<Vec<DueCell>>, Problem> {
@@ -66,7 +66,7 @@ pub(crate) async fn cells(
 #[utoipa::path(tag = "ledger", params(("gate" = String, Path, description = "A gate.")),
     responses((status = 200, body = Learned), (status = 404, body = Problem)))]
 #[get("/api/v1/gates/{gate}/due")]
-pub(crate) async fn learned(
+pub(crate) async fn learned_due(
     shared: Data<Shared>,
     gate: Path<String>,
 ) -> Result<Json<Learned>, Problem> {

@@ -15,7 +15,7 @@ use crate::{Shared, ask};
 /// All lookouts, with what each saw last and which limits are broken.
 #[utoipa::path(tag = "ledger", responses((status = 200, body = Vec<LookoutView>)))]
 #[get("/api/v1/lookouts")]
-pub(crate) async fn all(shared: Data<Shared>) -> Result<Json<Vec<LookoutView>>, Problem> {
+pub(crate) async fn lookouts(shared: Data<Shared>) -> Result<Json<Vec<LookoutView>>, Problem> {
     ask(&shared, move |engine| Ok(engine.lookouts()?)).await.map(Json)
 }
 
@@ -35,7 +35,7 @@ pub(crate) struct LookoutEventsQuery {
     params(("lookout" = String, Path, description = "A lookout."), LookoutEventsQuery),
     responses((status = 200, body = Vec<Happening>), (status = 404, body = Problem)))]
 #[get("/api/v1/lookouts/{lookout}/events")]
-pub(crate) async fn events(
+pub(crate) async fn lookout_events(
     shared: Data<Shared>,
     lookout: Path<String>,
     query: Query<LookoutEventsQuery>,
@@ -74,7 +74,7 @@ impl RightOrder {
     responses((status = 200, body = RightOrder), (status = 400, body = Problem),
         (status = 404, body = Problem)))]
 #[post("/api/v1/lookouts/{lookout}/right")]
-pub(crate) async fn set_right(
+pub(crate) async fn take_as_right(
     shared: Data<Shared>,
     lookout: Path<String>,
     order: Json<RightOrder>,

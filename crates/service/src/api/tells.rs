@@ -13,7 +13,7 @@ use crate::{Shared, ask};
 /// Who hears of what, and how that goes.
 #[utoipa::path(tag = "ledger", responses((status = 200, body = Vec<TellView>)))]
 #[get("/api/v1/tells")]
-pub(crate) async fn all(shared: Data<Shared>) -> Result<Json<Vec<TellView>>, Problem> {
+pub(crate) async fn tells(shared: Data<Shared>) -> Result<Json<Vec<TellView>>, Problem> {
     ask(&shared, move |engine| Ok(engine.tells()?)).await.map(Json)
 }
 
@@ -21,7 +21,7 @@ pub(crate) async fn all(shared: Data<Shared>) -> Result<Json<Vec<TellView>>, Pro
 #[utoipa::path(tag = "people", params(("tell" = String, Path, description = "A tell.")),
     responses((status = 200, body = TellTest), (status = 404, body = Problem)))]
 #[post("/api/v1/tells/{tell}/test")]
-pub(crate) async fn test(
+pub(crate) async fn test_tell(
     shared: Data<Shared>,
     tell: Path<String>,
 ) -> Result<Json<TellTest>, Problem> {

@@ -10,7 +10,7 @@ use crate::dues::types::DueState;
 use crate::ledger::Happening;
 use crate::settings::values::write_bytes;
 use crate::watch::report::text::subject;
-use crate::watch::report::types::{Moment, Report};
+use crate::watch::report::types::{Report, TimelinePart};
 use crate::words::{grouped, visible};
 
 const STYLE: &str = "body{font:14px/1.45 system-ui,sans-serif;color:#1b2733;background:#fff;\
@@ -167,7 +167,7 @@ impl Page<'_> {
     }
 
     /// Files entered and held, by time.
-    fn timeline(&mut self, moments: &[Moment]) {
+    fn timeline(&mut self, moments: &[TimelinePart]) {
         const WIDTH: f64 = 960.0;
         const HEIGHT: f64 = 150.0;
         const BOTTOM: f64 = 22.0;

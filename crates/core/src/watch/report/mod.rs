@@ -6,7 +6,7 @@ pub(crate) mod sending;
 pub(crate) mod text;
 pub mod types;
 
-pub use types::{GateReport, Moment, RemovedFigures, Report};
+pub use types::{GateReport, RemovedFigures, Report, TimelinePart};
 
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
@@ -152,7 +152,7 @@ fn timeline(
     ledger: &Ledger,
     since: Timestamp,
     until: Timestamp,
-) -> Result<Vec<Moment>, LedgerError> {
+) -> Result<Vec<TimelinePart>, LedgerError> {
     const SLOT_MS: i64 = 300_000;
     let length = until.as_millisecond() - since.as_millisecond();
     // In whole pieces of what the ledger counts.
@@ -163,8 +163,8 @@ fn timeline(
         let at = i64::try_from(at).unwrap_or(0);
         Timestamp::from_millisecond(first + at * step).unwrap_or(since)
     };
-    let empty = |at| Moment { begins: begins(at), entered: 0, filed: 0, held: 0 };
-    let mut moments: Vec<Moment> = (0..pieces).map(empty).collect();
+    let empty = |at| TimelinePart { begins: begins(at), entered: 0, filed: 0, held: 0 };
+    let mut moments: Vec<TimelinePart> = (0..pieces).map(empty).collect();
     for slot in ledger.activity(since)? {
         let at = (slot.begins.as_millisecond() - first).div_euclid(step);
         let moment = usize::try_from(at).ok().and_then(|at| moments.get_mut(at));

@@ -35,7 +35,7 @@ pub struct Report {
     /// What was written.
     pub outputs: Vec<OutputFigures>,
     /// What happened when.
-    pub timeline: Vec<Moment>,
+    pub timeline: Vec<TimelinePart>,
 }
 
 /// What came to a gate, beside the same time a week before.
@@ -63,7 +63,7 @@ pub struct RemovedFigures {
 
 /// A piece of the time.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Moment {
+pub struct TimelinePart {
     /// When it began.
     #[schema(value_type = String, format = DateTime)]
     pub begins: Timestamp,
