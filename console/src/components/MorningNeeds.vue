@@ -76,15 +76,20 @@ const untaken = computed<Need[]>(() =>
     <NeedsList title="late or missing" :needs="late" urgent />
     <NeedsList
       title="reasons for which files are held"
+      one="reason for which files are held"
       :needs="held"
       urgent
       :more="{ name: 'ledger', query: { state: 'held' } }"
     />
-    <NeedsList title="limits broken" :needs="breaches" urgent />
-    <NeedsList title="troubles of gates" :needs="troubled" urgent />
-    <NeedsList title="tells that do not arrive" :needs="silent" urgent />
-    <NeedsList title="unusual files" :needs="unusual" />
-    <NeedsList title="gates paused" :needs="paused" />
-    <NeedsList title="gates with files that no pattern takes" :needs="untaken" />
+    <NeedsList title="limits broken" one="limit broken" :needs="breaches" urgent />
+    <NeedsList title="troubles of gates" one="trouble of gates" :needs="troubled" urgent />
+    <NeedsList title="tells that do not arrive" one="tell that does not arrive" :needs="silent" urgent />
+    <NeedsList title="unusual files" one="unusual file" :needs="unusual" />
+    <NeedsList title="gates paused" one="gate paused" :needs="paused" />
+    <NeedsList
+      title="gates with files that no pattern takes"
+      one="gate with files that no pattern takes"
+      :needs="untaken"
+    />
   </div>
 </template>

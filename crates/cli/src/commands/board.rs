@@ -30,12 +30,12 @@ pub fn board(config: Config, args: &args::Board) -> Result<ExitCode, Failure> {
 }
 
 /// A part with a heading, and the command that tells all of it.
-fn part(heading: &str, lines: &[String], command: &str) -> Result<(), Failure> {
+fn part((one, many): (&str, &str), lines: &[String], command: &str) -> Result<(), Failure> {
     if lines.is_empty() {
         return Ok(());
     }
     show::line("")?;
-    show::line(&format!("{} {heading}", show::grouped(lines.len() as u64)))?;
+    show::line(&show::counted(lines.len() as u64, one, many))?;
     for line in lines.iter().take(TOLD) {
         show::one(&format!("  {line}"))?;
     }
@@ -55,7 +55,7 @@ fn print(board: &Board, zone: &TimeZone) -> Result<(), Failure> {
         let value = cell.value.as_ref().map(|value| format!(" {value}")).unwrap_or_default();
         format!("{}: {}{value} of {}: {}", cell.state.word(), cell.due, cell.day, cell.words)
     });
-    part("late or missing", &late.collect::<Vec<_>>(), "vadegate due")?;
+    part(("late or missing", "late or missing"), &late.collect::<Vec<_>>(), "vadegate due")?;
     let held = board.held.iter().map(|group| {
         let first = group.entries.first().map(i64::to_string).unwrap_or_default();
         format!(
@@ -66,7 +66,7 @@ fn print(board: &Board, zone: &TimeZone) -> Result<(), Failure> {
         )
     });
     part(
-        "reasons for which files are held",
+        ("reason for which files are held", "reasons for which files are held"),
         &held.collect::<Vec<_>>(),
         "vadegate ledger --state held",
     )?;
@@ -79,29 +79,37 @@ fn print_troubles(board: &Board, zone: &TimeZone) -> Result<(), Failure> {
         format!("{} {}: {} since {}", one.about, one.subject, one.words, show::time(one.at, zone))
     };
     part(
-        "limits broken",
+        ("limit broken", "limits broken"),
         &board.breaches.iter().map(happened).collect::<Vec<_>>(),
         "vadegate lookouts --breaches",
     )?;
     let troubled = board.troubled.iter().map(|one| format!("{}: {}", one.gate, one.problem));
-    part("troubles of gates", &troubled.collect::<Vec<_>>(), "vadegate gates")?;
+    part(
+        ("trouble of gates", "troubles of gates"),
+        &troubled.collect::<Vec<_>>(),
+        "vadegate gates",
+    )?;
     let silent = board.silent.iter().map(|tell| {
         let problem = tell.problem.as_deref().unwrap_or("messages were given up");
         format!("{}: {} waiting, {} given up: {problem}", tell.name, tell.waiting, tell.failed)
     });
-    part("tells that do not arrive", &silent.collect::<Vec<_>>(), "vadegate told")
+    part(
+        ("tell that does not arrive", "tells that do not arrive"),
+        &silent.collect::<Vec<_>>(),
+        "vadegate told",
+    )
 }
 
 /// What is worth a look, and needs nobody.
 fn print_rest(board: &Board, zone: &TimeZone) -> Result<(), Failure> {
     let unusual =
         board.unusual.iter().map(|one| format!("{} {}: {}", one.about, one.subject, one.words));
-    part("unusual files", &unusual.collect::<Vec<_>>(), "vadegate ledger")?;
+    part(("unusual file", "unusual files"), &unusual.collect::<Vec<_>>(), "vadegate ledger")?;
     let soon = board.due_soon.iter().map(|cell| {
         let value = cell.value.as_ref().map(|value| format!(" {value}")).unwrap_or_default();
         format!("{}{value}: {}", cell.due, cell.words)
     });
-    part("due soon", &soon.collect::<Vec<_>>(), "vadegate due")?;
+    part(("due soon", "due soon"), &soon.collect::<Vec<_>>(), "vadegate due")?;
     let paused = board.paused.iter().map(|one| {
         let pause = one.pause.as_ref();
         let by = pause.and_then(|pause| pause.by.as_ref()).map(|by| format!(" by {by}"));
@@ -109,13 +117,13 @@ fn print_rest(board: &Board, zone: &TimeZone) -> Result<(), Failure> {
         let since = since.map(|since| format!(" since {}", show::time(since, zone)));
         format!("{}{}{}", one.gate, by.unwrap_or_default(), since.unwrap_or_default())
     });
-    part("gates paused", &paused.collect::<Vec<_>>(), "vadegate gates")?;
+    part(("gate paused", "gates paused"), &paused.collect::<Vec<_>>(), "vadegate gates")?;
     let untaken = board
         .untaken
         .iter()
         .map(|one| format!("{}: {}", one.gate, show::counted(one.files, "file", "files")));
     part(
-        "gates with files that no pattern takes",
+        ("gate with files that no pattern takes", "gates with files that no pattern takes"),
         &untaken.collect::<Vec<_>>(),
         "vadegate files --verdict leave",
     )?;

@@ -16,13 +16,17 @@ use rand_chacha::ChaCha8Rng;
 
 use super::archives::{self, Wrong};
 use super::coast::{self, Fault, HARBOURS, STATIONS};
-use super::{pictures, soundings};
+use super::{morning, pictures, soundings};
 
 /// Sounding workbooks that lie there before the service starts.
 const BACKLOG_MONTHS: usize = 8;
 
 /// Hours of tide tables that lie there before the service starts.
 const BACKLOG_HOURS: i64 = 12;
+
+/// Steps at which a file is short, and at which the station comes that is late.
+const SHORT: u32 = 24;
+const LATE: u32 = 34;
 
 /// Drops files, in the same order for the same seed.
 pub struct Feeder {
@@ -121,6 +125,11 @@ impl Feeder {
         self.write_slowly()?;
         let (hour, turn) = (self.step / 10, self.step % 10);
         self.step += 1;
+        match self.step {
+            SHORT => self.short()?,
+            LATE => self.late()?,
+            _ => {}
+        }
         match turn {
             0..=3 => self.table_of(hour, turn as usize),
             4 | 7 => self.picture(),
@@ -149,6 +158,24 @@ impl Feeder {
                 if hour % 3 == 2 { self.sounding() } else { Ok(()) }
             }
         }
+    }
+
+    /// An hour of a station that has a row where it usually has twelve.
+    fn short(&mut self) -> io::Result<()> {
+        let (station, at) = (&STATIONS[0], self.moment());
+        let text = table_text(station, at);
+        let short: Vec<&str> = text.lines().take(2).collect();
+        let path = self.drops.join("tide").join(station.id).join(name_of(station.id, at, ""));
+        drop_file(&path, format!("{}\n", short.join("\n")).as_bytes())
+    }
+
+    /// The station that comes after its time.
+    fn late(&mut self) -> io::Result<()> {
+        let at = self.moment();
+        let text = coast::tide_table(&STATIONS[0], at, &mut self.random);
+        let folder = self.drops.join("tide").join(morning::LATE);
+        std::fs::create_dir_all(&folder)?;
+        drop_file(&folder.join(name_of(morning::LATE, at, "")), text.as_bytes())
     }
 
     /// The next month's workbook; after twelve a new year begins.

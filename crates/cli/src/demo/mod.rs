@@ -4,6 +4,7 @@
 mod archives;
 mod coast;
 mod feeder;
+mod morning;
 mod pictures;
 mod soundings;
 
@@ -21,7 +22,10 @@ use crate::service;
 use feeder::Feeder;
 
 const CONFIGURATION: &str = include_str!("../../../../demo/vadegate.toml");
-const PROGRAM: &str = include_str!("../../../../demo/bin/check-manifest");
+const PROGRAMS: [(&str, &str); 2] = [
+    ("check-manifest", include_str!("../../../../demo/bin/check-manifest")),
+    ("tell-desk", include_str!("../../../../demo/bin/tell-desk")),
+];
 
 /// Makes the demo's folders, starts the service over them, and feeds it.
 pub fn demo(args: &Demo) -> Result<(), Failure> {
@@ -39,6 +43,7 @@ pub fn demo(args: &Demo) -> Result<(), Failure> {
     config.service.listen = free_address(&args.listen)?;
     let mut feeder = Feeder::new(&folder, args.seed, args.pace);
     feeder.backlog()?;
+    morning::excuse(config.clone())?;
     let mut running = None;
     let served = service::run(config, |base| {
         announce(&folder, base, temporary.is_some());
@@ -72,10 +77,14 @@ fn make(folder: &Path) -> Result<(), Failure> {
         for station in coast::STATIONS {
             std::fs::create_dir_all(folder.join("drops/tide").join(station.id))?;
         }
-        std::fs::write(folder.join("vadegate.toml"), CONFIGURATION)?;
-        let program = folder.join("bin/check-manifest");
-        std::fs::write(&program, PROGRAM)?;
-        std::fs::set_permissions(&program, PermissionsExt::from_mode(0o755))
+        let configuration = format!("{CONFIGURATION}{}", morning::rule());
+        std::fs::write(folder.join("vadegate.toml"), configuration)?;
+        for (name, text) in PROGRAMS {
+            let program = folder.join("bin").join(name);
+            std::fs::write(&program, text)?;
+            std::fs::set_permissions(&program, PermissionsExt::from_mode(0o755))?;
+        }
+        Ok(())
     };
     write().map_err(failed)
 }

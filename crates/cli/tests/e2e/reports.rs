@@ -34,7 +34,7 @@ fn a_report_tells_what_came_what_is_held_and_what_did_not_come() {
     assert_eq!(moments.iter().map(|one| one["entered"].as_u64().unwrap()).sum::<u64>(), 4);
     let told = coast.run("report").out;
     for words in
-        ["4 files", "1 held", "late: tide-morning garrow-light", "scratch: 1 files", "it is empty"]
+        ["4 files", "1 held", "late: tide-morning garrow-light", "scratch: 1 file,", "it is empty"]
     {
         assert!(told.contains(words), "{words}: {told}");
     }
@@ -67,7 +67,7 @@ fn a_report_goes_out_by_the_clock_once() {
     let message = wait_long("the report is sent", || kept(&coast, "desk").into_iter().next());
     assert!(text(&message, "subject").starts_with("report night: "), "{message:#}");
     assert_eq!(message["report"]["gates"][0]["files"], 1);
-    assert!(text(&message, "text").contains("tide: 1 files"), "{message:#}");
+    assert!(text(&message, "text").contains("tide: 1 file "), "{message:#}");
     service.kill();
     let _service = coast.serve();
     coast.drop("drops/haven_2.csv", "2\n");

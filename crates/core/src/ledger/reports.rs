@@ -89,7 +89,7 @@ impl Ledger {
             let filter = Filter::of(reader, &query)?;
             let sql = format!(
                 "SELECT path, COUNT(DISTINCT batch), COALESCE(SUM(rows), 0), COALESCE(SUM(bytes), 0) \
-                 FROM output WHERE committed_at IS NOT NULL AND role <> 'account' \
+                 FROM output WHERE committed_at IS NOT NULL AND rows > 0 \
                    AND batch IN (SELECT DISTINCT batch FROM entry {}) \
                  GROUP BY path ORDER BY path LIMIT {MOST_OUTPUTS}",
                 filter.wheres

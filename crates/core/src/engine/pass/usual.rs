@@ -76,12 +76,12 @@ pub(crate) fn rows(
         let entry = &filing.entry;
         let known = same(&samples, &entry.fields).into_iter().filter_map(|one| one.rows);
         let (low, high) = far(*rows, known.collect())?;
-        let (is, low, high) = (grouped(*rows), grouped(low), grouped(high));
+        let (is, low, high) = (crate::words::rows(*rows), grouped(low), grouped(high));
         Some(NewHappening {
             kind: "unusual",
             about: entry.gate.clone(),
             subject: entry.path.clone(),
-            words: format!("unusual: {is} rows, usually {low} to {high}"),
+            words: format!("unusual: {is}, usually {low} to {high}"),
             entry: Some(entry.id),
             lasts: false,
         })

@@ -9,7 +9,7 @@ use crate::dues::types::DueState;
 use crate::ledger::Happening;
 use crate::settings::values::write_bytes;
 use crate::watch::report::types::Report;
-use crate::words::{grouped, visible};
+use crate::words::{counted, grouped, rows, visible};
 
 /// In one line.
 pub(crate) fn subject(report: &Report, zone: &TimeZone) -> String {
@@ -18,10 +18,10 @@ pub(crate) fn subject(report: &Report, zone: &TimeZone) -> String {
     let held: u64 = report.held.iter().map(|group| group.count).sum();
     let (missing, late) = (report.count(DueState::Missing), report.count(DueState::Late));
     format!(
-        "{} to {}: {} files, {} held, {} late, {} missing",
+        "{} to {}: {}, {} held, {} late, {} missing",
         day(report.since),
         day(report.until),
-        grouped(files),
+        counted(files, "file", "files"),
         grouped(held),
         late,
         missing
@@ -69,13 +69,13 @@ fn gates(text: &mut String, report: &Report) {
         let now = &gate.now;
         let _ = writeln!(
             text,
-            "  {}: {} files ({}), {}, {} rows, {} repeats, {} held",
+            "  {}: {} ({}), {}, {}, {}, {} held",
             now.gate,
-            grouped(now.files),
+            counted(now.files, "file", "files"),
             grouped(gate.files_before),
             write_bytes(now.bytes),
-            grouped(now.rows),
-            grouped(now.repeats),
+            rows(now.rows),
+            counted(now.repeats, "repeat", "repeats"),
             grouped(now.held)
         );
     }
@@ -100,9 +100,9 @@ fn made_and_removed(text: &mut String, report: &Report) {
     for one in &report.removed {
         let _ = writeln!(
             text,
-            "  {}: {} files, {}",
+            "  {}: {}, {}",
             one.rule,
-            grouped(one.files),
+            counted(one.files, "file", "files"),
             write_bytes(one.bytes)
         );
     }
@@ -112,10 +112,10 @@ fn made_and_removed(text: &mut String, report: &Report) {
     for one in &report.outputs {
         let _ = writeln!(
             text,
-            "  {}: {} batches, {} rows, {}",
+            "  {}: {}, {}, {}",
             visible(&one.path),
-            grouped(one.batches),
-            grouped(one.rows),
+            counted(one.batches, "batch", "batches"),
+            rows(one.rows),
             write_bytes(one.bytes)
         );
     }
