@@ -32,7 +32,7 @@ const name = (cell: DueCell) => `${cell.value ?? cell.gate} ${cell.day}: ${DUE_S
           <td v-for="day in days" :key="day" class="p-0">
             <button
               v-if="row.cells.get(day)"
-              class="grid h-8 w-10 place-items-center rounded-md font-semibold"
+              class="grid h-8 w-9 place-items-center rounded-md font-semibold"
               :class="[
                 DUE_STATES[row.cells.get(day)!.state].tone,
                 isChosen(row.cells.get(day)!) ? 'outline-2 outline-offset-1 outline-accent' : '',

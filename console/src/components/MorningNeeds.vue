@@ -72,7 +72,7 @@ const untaken = computed<Need[]>(() =>
 </script>
 
 <template>
-  <div class="mb-4 grid items-start gap-4 md:grid-cols-2">
+  <div class="grid min-w-0 items-start gap-4">
     <NeedsList title="late or missing" :needs="late" urgent />
     <NeedsList
       title="reasons for which files are held"

@@ -26,7 +26,7 @@ const id = `needs-${props.title.replaceAll(/\W+/g, "-").toLowerCase()}`;
       <li v-for="need in needs.slice(0, SHOWN)" :key="need.key" class="px-4 py-2 [overflow-wrap:anywhere]">
         <RouterLink v-if="need.to" :to="need.to" class="link font-medium">{{ need.name }}</RouterLink>
         <span v-else class="font-medium">{{ need.name }}</span>
-        <span class="text-muted"> {{ need.words }}</span>
+        <span v-if="need.words" class="ml-1.5 text-muted">{{ need.words }}</span>
       </li>
       <li v-if="needs.length > SHOWN" class="px-4 py-2 text-muted">and {{ count(needs.length - SHOWN) }} more</li>
     </ul>

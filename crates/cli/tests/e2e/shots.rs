@@ -53,7 +53,6 @@ async fn pages(demo: &Demo, page: Page) {
     page.resize(1280, 800).await;
     page.go(service, "/sign-in").await;
     page.find("//h1[contains(., 'Sign in')]").await;
-    picture(&page, "sign-in").await;
     page.sign_in(service).await;
     page.find("//article[@data-gate='buoys']").await;
     // Long enough for a held file, a repeat and a slow one.
@@ -86,7 +85,19 @@ async fn pages(demo: &Demo, page: Page) {
     page.go(service, "/gates/soundings").await;
     page.see("Still missing:").await;
     picture(&page, "gate-open-batches").await;
+    morning(demo, &page).await;
     ledger_pages(demo, page).await;
+}
+
+/// What is due, late, missing and excused, with one of them looked into.
+async fn morning(demo: &Demo, page: &Page) {
+    page.go(&demo.service(), "/morning").await;
+    page.click(
+        "//button[contains(@aria-label, 'morrow-skerry') and contains(@aria-label, 'late')]",
+    )
+    .await;
+    page.see("nothing is here").await;
+    picture(page, "morning").await;
 }
 
 async fn ledger_pages(demo: &Demo, page: Page) {
@@ -203,17 +214,7 @@ fn shots() {
             .then_some(())
     });
     merging_by_hand(&demo);
-    terminal(
-        &demo,
-        "command-keeping",
-        &[
-            "vadegate release --gate manifests --state held --how again --why mended --yes",
-            "vadegate ledger --by gate",
-            "vadegate ledger --of out/tide/ullin-bay_2026-03-01.csv --limit 3",
-            "vadegate entry --sum archive/sea-state/2026/03/01/*121409.png",
-            "vadegate verify",
-        ],
-    );
+    terminal(&demo, "command-board", &["vadegate board"]);
     let of_waves = demo.json("ledger --gate waves --state filed --limit 1");
     let entry = of_waves[0]["id"].to_string();
     terminal(
