@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { countsOf, dayHead, daysBefore, daysOf, rowsOf } from "./dues";
+import { dayHead, daysBefore, daysOf, rowsOf } from "./dues";
 import type { DueCell, DueState } from "./types";
 
 const cell = (value: string, day: string, state: DueState) => ({ value, day, state }) as DueCell;
@@ -15,13 +15,6 @@ describe("what is expected", () => {
     expect(rowsOf(cells).map((row) => row.value)).toEqual(["haven", "ullin-bay", "garrow-light"]);
     expect(rowsOf(cells)[1]?.cells.get("2026-03-01")?.state).toBe("here");
     expect(daysOf(cells)).toEqual(["2026-03-01", "2026-03-02"]);
-  });
-  it("is counted by state, in the order of need", () => {
-    expect(countsOf(cells)).toEqual([
-      { state: "missing", count: 1 },
-      { state: "late", count: 1 },
-      { state: "here", count: 2 },
-    ]);
   });
   it("has days over the ends of months and years", () => {
     expect(daysBefore("2027-01-01", 1)).toBe("2026-12-31");

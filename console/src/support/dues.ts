@@ -39,13 +39,6 @@ export function rowsOf(cells: readonly DueCell[]): DueRow[] {
   return [...rows.values()].sort((one, other) => open(one) - open(other) || one.value.localeCompare(other.value));
 }
 
-/** How many are in each state, in the order of the states. */
-export function countsOf(cells: readonly DueCell[]): { state: DueState; count: number }[] {
-  return (Object.keys(DUE_STATES) as DueState[])
-    .map((state) => ({ state, count: cells.filter((cell) => cell.state === state).length }))
-    .filter(({ count }) => count > 0);
-}
-
 /** `2026-03-01`, so many days earlier. */
 export function daysBefore(day: string, days: number): string {
   const at = new Date(`${day}T12:00:00Z`);

@@ -1299,6 +1299,16 @@ export interface components {
       /** @description What that means, in words. */
       words: string;
     };
+    /** @description How many expectations are in a state. */
+    DueCount: {
+      /**
+       * Format: int64
+       * @description So many.
+       */
+      count: number;
+      /** @description The state. */
+      state: components["schemas"]["DueState"];
+    };
     /**
      * @description In which state an expectation is.
      * @enum {string}
@@ -1312,8 +1322,11 @@ export interface components {
       gate: string;
       /** @description Its name. */
       name: string;
-      /** @description Its expectations that are open or of today. */
-      today: components["schemas"]["DueCell"][];
+      /**
+       * @description Its expectations of today, and of days before that are still open, by state; those first
+       *     that need a person.
+       */
+      today: components["schemas"]["DueCount"][];
       /** @description What it expects, in words. */
       words: string;
     };

@@ -7,7 +7,7 @@ import EmptyNote from "../components/EmptyNote.vue";
 import ErrorNote from "../components/ErrorNote.vue";
 import MorningNeeds from "../components/MorningNeeds.vue";
 import { useBoard, useDueCells, useDues, useZone } from "../composables/useQueries";
-import { DUE_STATES, countsOf, daysBefore } from "../support/dues";
+import { DUE_STATES, daysBefore } from "../support/dues";
 import { moment } from "../support/format";
 import type { DueCell } from "../support/types";
 
@@ -21,7 +21,7 @@ const DAYS = 14;
 /** The rule that is shown: the one that is asked for, else the first that needs a person. */
 const name = computed(() => {
   const all = dues.value ?? [];
-  const needs = all.find((one) => one.today.some((cell) => ["missing", "late"].includes(cell.state)));
+  const needs = all.find((one) => one.today.some(({ state }) => ["missing", "late"].includes(state)));
   return all.find((one) => one.name === props.due)?.name ?? needs?.name ?? all[0]?.name ?? "";
 });
 const rule = computed(() => dues.value?.find((one) => one.name === name.value));
@@ -65,7 +65,7 @@ const choose = (due: string) => router.replace({ name: "morning", query: { due }
           >
             {{ one.name }}
             <span
-              v-for="part in countsOf(one.today)"
+              v-for="part in one.today"
               :key="part.state"
               class="ml-1 rounded-full px-1.5 text-xs"
               :class="DUE_STATES[part.state].tone"

@@ -171,7 +171,7 @@ fn the_page_works_by_keyboard_on_a_phone_and_in_the_dark() {
         page.find("//article").await;
         // From the top: the jump to the content, the name, the pages.
         let mut reached = Vec::new();
-        for _ in 0..6 {
+        for _ in 0..7 {
             let key = "\u{e004}";
             page.client.active_element().await.unwrap().send_keys(key).await.unwrap();
             let name = "const e = document.activeElement; return e.getAttribute('aria-label') || e.innerText";

@@ -71,7 +71,7 @@ fn the_ledger_answers_by_pattern_field_sum_time_and_output() {
         ("--match [", "in pattern"),
         ("--field station", "expected NAME=VALUE"),
         ("--sum nothing-there", "neither a SHA-256"),
-        ("--by colour", "expected gate, state or day"),
+        ("--by colour", "no gate captures `<colour>`"),
     ] {
         let ran = coast.run(&format!("ledger {wrong}"));
         assert!(ran.code > 0 && ran.err.contains(why), "{wrong}: {}", ran.err);

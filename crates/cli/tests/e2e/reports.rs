@@ -177,5 +177,5 @@ fn a_file_far_from_what_is_usual_is_held_in_words_and_released_ones_teach() {
         text(&told, "subject").starts_with("tide unusual: haven_50.csv: unusual: 12 B"),
         "{told:#}"
     );
-    assert!(coast.run("board").out.contains("unusual files"));
+    assert!(coast.run("board").out.contains("1 unusual file"));
 }

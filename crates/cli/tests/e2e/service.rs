@@ -122,11 +122,17 @@ fn the_document_describes_what_is_answered() {
     filed(&coast, 2);
     coast.drop("sample.csv", "time,level_m\n06:00,1.5\n");
     let loads = "[gate.waves]\ndrop = \"drops/waves\"\nsettle = \"20ms\"\narchive = { into = \"archive/waves\" }\n\
-                 load = { to = \"sqlite:out/sound.db\", table = \"waves\", if_missing = \"create\" }\n";
+                 load = { to = \"sqlite:out/sound.db\", table = \"waves\", if_missing = \"create\" }\n\
+                 [lookout.outbox]\nat = \"nowhere\"\nthere = true\nevery = \"200ms\"\n\
+                 [due.tide]\ngate = \"tide\"\nby = \"00:00:01\"\ngive_up = \"00:00:02\"\n\
+                 [tell.desk]\nof = [\"all\"]\ngather = \"0s\"\nrun = { program = \"false\" }\n";
     coast.drop("drops/waves/w.csv", "height_m\n1.5\n");
     fs::write(coast.path("vadegate.toml"), coast.read("vadegate.toml") + loads).unwrap();
     service.post("/api/v1/reload");
     coast.wait("it is loaded", |coast| coast.files("archive/waves").len() == 1);
+    coast.wait("something is told", |_| {
+        service.get("/api/v1/messages").as_array().is_some_and(|all| !all.is_empty())
+    });
     let document = service.get("/api/v1/openapi.json");
     assert!(text(&document, "openapi").starts_with("3.1"));
     let paths = document["paths"].as_object().unwrap();
@@ -140,9 +146,11 @@ fn the_document_describes_what_is_answered() {
         let mut schema = schema.clone();
         // References inside it are to the document's components.
         schema["components"] = document["components"].clone();
-        let path = path.replace("{gate}", "tide").replace("{id}", "2");
+        let path =
+            path.replace("{gate}", "tide").replace("{id}", "2").replace("{lookout}", "outbox");
         let path = match path.rsplit('/').next().unwrap() {
             "rows" => path.replace("/2/", "/3/"),
+            "report" => format!("{path}?since=2026-01-01T00:00:00Z"),
             "why" => format!("{path}?path=a.csv"),
             "outputs" => format!("{path}?path=/out/x.csv"),
             "sample" => format!("{path}?path=sample.csv"),

@@ -7,7 +7,7 @@ use jiff::tz::TimeZone;
 use crate::config::due::Due;
 use crate::dues::cells::{cells, open_cells};
 use crate::dues::learn::{Learned, learn};
-use crate::dues::types::{DueCell, DueState, DueView};
+use crate::dues::types::{DueCell, DueCount, DueState, DueView};
 use crate::engine::Engine;
 use crate::engine::error::EngineError;
 use crate::ledger::By;
@@ -93,7 +93,7 @@ impl Engine {
                 gate: due.gate.clone(),
                 words: due.words(),
                 each: due.each.clone(),
-                today: open_cells(&context.ledger, due, now, &zone)?,
+                today: DueCount::of(&open_cells(&context.ledger, due, now, &zone)?),
             })
         };
         context.config.dues.iter().map(view).collect()

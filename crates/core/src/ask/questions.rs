@@ -1,5 +1,6 @@
 //! What is asked of the engine: gates, entries, files, rehearsals, tables.
 
+use std::collections::BTreeSet;
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -13,6 +14,7 @@ use crate::engine::Engine;
 use crate::engine::error::EngineError;
 use crate::engine::gate::state::Live;
 use crate::ledger::counted::{Count, CountBy};
+use crate::ledger::error::LedgerError;
 use crate::ledger::types::{Page, Query};
 use crate::pattern::Pattern;
 
@@ -59,6 +61,22 @@ impl Engine {
     /// The ledger's.
     pub fn count(&self, query: &Query, by: &[CountBy]) -> Result<Vec<Count>, EngineError> {
         let context = self.context();
+        let known: Vec<String> =
+            context.config.gates.iter().flat_map(|gate| gate.fields()).collect();
+        for one in by {
+            if let CountBy::Field(name) = one
+                && !known.contains(name)
+            {
+                let known: BTreeSet<String> =
+                    known.iter().map(|name| format!("<{name}>")).collect();
+                let known: Vec<String> = known.into_iter().collect();
+                return Err(LedgerError::Question(format!(
+                    "no gate captures `<{name}>`; count by gate, state, day, or a field: {}",
+                    if known.is_empty() { "none".to_owned() } else { known.join(", ") }
+                ))
+                .into());
+            }
+        }
         let zone = &context.config.service.timezone;
         Ok(context.ledger.count_by(query, by, zone)?)
     }

@@ -7,7 +7,7 @@ pub(crate) mod learn;
 pub mod types;
 
 pub use learn::{Learned, LearnedDay};
-pub use types::{DueCell, DueState, DueView};
+pub use types::{DueCell, DueCount, DueState, DueView};
 
 #[cfg(test)]
 mod tests;

@@ -115,6 +115,27 @@ pub struct DueView {
     pub words: String,
     /// The field of each value of which something is expected.
     pub each: Option<String>,
-    /// Its expectations that are open or of today.
-    pub today: Vec<DueCell>,
+    /// Its expectations of today, and of days before that are still open, by state; those first
+    /// that need a person.
+    pub today: Vec<DueCount>,
+}
+
+/// How many expectations are in a state.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct DueCount {
+    /// The state.
+    pub state: DueState,
+    /// So many.
+    pub count: u64,
+}
+
+impl DueCount {
+    /// Counts expectations by state.
+    pub(crate) fn of(cells: &[DueCell]) -> Vec<Self> {
+        let count = |state: DueState| {
+            let count = cells.iter().filter(|cell| cell.state == state).count() as u64;
+            DueCount { state, count }
+        };
+        DueState::ALL.into_iter().map(count).filter(|one| one.count > 0).collect()
+    }
 }

@@ -4,7 +4,7 @@ use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::ask::{GateState, GateView};
+use crate::ask::{DueQuery, GateState, GateView};
 use crate::dues::types::{DueCell, DueState};
 use crate::engine::Engine;
 use crate::engine::error::EngineError;
@@ -104,7 +104,7 @@ impl Engine {
         let day = now.saturating_sub(SignedDuration::from_hours(24));
         let day = day.unwrap_or(Timestamp::UNIX_EPOCH);
         let gates = self.gates()?;
-        let cells: Vec<DueCell> = self.dues()?.into_iter().flat_map(|due| due.today).collect();
+        let cells = self.due_cells(&DueQuery::default())?;
         let of = |states: &[DueState]| -> Vec<DueCell> {
             cells.iter().filter(|cell| states.contains(&cell.state)).cloned().collect()
         };

@@ -17,6 +17,7 @@ use std::time::{Duration, Instant};
 use jiff::Timestamp;
 
 use crate::config::Config;
+use crate::engine::shared::Context;
 use crate::engine::{Engine, EngineEvent};
 use crate::ledger::LedgerError;
 use crate::tell::follow::{Around, Follower};
@@ -73,6 +74,8 @@ impl Drop for Watch {
 
 /// All that is watched under one configuration.
 struct Round {
+    /// Under which it was begun; the same context has the same configuration.
+    context: Arc<Context>,
     config: Arc<str>,
     dues: DueWatch,
     followers: Vec<Follower>,
@@ -133,11 +136,18 @@ fn step(
 ) -> Result<Option<Timestamp>, LedgerError> {
     let context = engine.context();
     let (config, ledger, now) = (&context.config, &context.ledger, Timestamp::now());
-    let known = followed(config);
-    if round.as_ref().is_none_or(|round| round.config != known) {
+    // A look must not cost what a long configuration does.
+    let same = round.as_ref().is_some_and(|round| Arc::ptr_eq(&round.context, &context));
+    let known = if same { None } else { Some(followed(config)) };
+    if let (Some(known), Some(round)) = (&known, round.as_mut())
+        && round.config == *known
+    {
+        round.context = Arc::clone(&context);
+    } else if let Some(known) = known {
         let followers = config.tells.iter().cloned();
         let followers = followers.map(|tell| Follower::begin(tell, ledger, now));
         *round = Some(Round {
+            context: Arc::clone(&context),
             config: known,
             dues: DueWatch::begin(&config.dues),
             followers: followers.collect::<Result<_, _>>()?,

@@ -25,6 +25,15 @@ pub(crate) fn arriving(seen: &Seen, fields: Fields, now: Duration) -> Arriving {
     }
 }
 
+/// When a file that is seen for the first time arrived, in milliseconds: now, or, when it lay
+/// there before the service began, when its inode was changed last. So a file that lay at a
+/// closed gate while the service was started anew did not come late.
+fn arrived(changed_ns: i64, wall_ns: i64, started: Timestamp) -> i64 {
+    let (changed, now) = (changed_ns.div_euclid(1_000_000), wall_ns.div_euclid(1_000_000));
+    let lay_there = changed > 0 && changed < started.as_millisecond() && changed <= now;
+    if lay_there { changed } else { now }
+}
+
 /// Takes note of a version that was not seen before.
 pub(crate) fn new_version(
     live: &Live,
@@ -47,7 +56,10 @@ pub(crate) fn new_version(
         version,
         fields,
         look: Look { first_seen: clock.monotonic_now, changed_ns },
-        seen_at: earlier.map_or(clock.wall_ns.div_euclid(1_000_000), |(seen_at, _)| seen_at),
+        seen_at: earlier.map_or_else(
+            || arrived(changed_ns, clock.wall_ns, live.context.started),
+            |(seen_at, _)| seen_at,
+        ),
         because: "just noticed".into(),
         generation,
         not_before: Duration::ZERO,
@@ -57,5 +69,25 @@ pub(crate) fn new_version(
     drop(state);
     if earlier.is_none() {
         live.context.pulse(&live.gate.name);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_lay_there_before_the_service_began_arrived_when_its_inode_changed() {
+        let ns = |seconds: i64| seconds * 1_000_000_000;
+        let started = Timestamp::from_second(1000).unwrap();
+        for (changed, now, arrived_at) in [
+            (900, 1010, 900_000),
+            (1005, 1010, 1_010_000),
+            // Not known, and in the future: a clock was set.
+            (0, 1010, 1_010_000),
+            (950, 940, 940_000),
+        ] {
+            assert_eq!(arrived(ns(changed), ns(now), started), arrived_at, "{changed} {now}");
+        }
     }
 }

@@ -16,6 +16,7 @@ use jiff::Timestamp;
 use crate::config::Config;
 use crate::config::lookout::Lookout;
 use crate::engine::Engine;
+use crate::engine::shared::Context;
 use crate::files::roots::Reach;
 use crate::ledger::LedgerError;
 use crate::watch::bell::Bell;
@@ -70,11 +71,48 @@ fn reach(config: &Config) -> Reach {
     Reach::below(&roots, &service.state)
 }
 
+/// All that is looked at under one configuration.
+#[derive(Default)]
+struct Round {
+    context: Option<Arc<Context>>,
+    reach: Option<Reach>,
+    all: BTreeMap<String, Watched>,
+}
+
+impl Round {
+    /// Takes over another configuration; what it has in common goes on.
+    fn follow(&mut self, context: &Arc<Context>) -> Result<(), LedgerError> {
+        if self.context.as_ref().is_some_and(|known| Arc::ptr_eq(known, context)) {
+            return Ok(());
+        }
+        let (config, ledger) = (&context.config, &context.ledger);
+        let rights = format!("{:?} {:?}", config.service.roots, config.service.look);
+        let named = |name: &str| config.lookouts.iter().any(|one| one.name == name);
+        self.all.retain(|name, _| named(name));
+        for lookout in &config.lookouts {
+            let shown = format!("{lookout:?} {rights}");
+            if self.all.get(&lookout.name).is_none_or(|known| known.shown != shown) {
+                let watched = Watched {
+                    kept: Kept::begin(ledger, lookout)?,
+                    breaches: Breaches::begin(ledger, &lookout.name)?,
+                    lookout: lookout.clone(),
+                    shown,
+                    next: Instant::now(),
+                };
+                self.all.insert(lookout.name.clone(), watched);
+            }
+        }
+        self.reach = (!self.all.is_empty()).then(|| reach(config));
+        self.context = Some(Arc::clone(context));
+        Ok(())
+    }
+}
+
 fn look_out(engine: &Engine, bell: &Bell, told: &Bell) {
-    let mut all: BTreeMap<String, Watched> = BTreeMap::new();
+    let mut round = Round::default();
     while !engine.is_stopping() {
         let looked = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| {
-            look_at_due(engine, &mut all)
+            look_at_due(engine, &mut round)
         }));
         let wait = match looked {
             Ok(Ok((recorded, next))) => {
@@ -90,7 +128,7 @@ fn look_out(engine: &Engine, bell: &Bell, told: &Bell) {
             Err(panic) => {
                 let why = crate::words::panic_words(&*panic);
                 tracing::error!("looking out failed by a fault of vadegate: {why}; it begins anew");
-                all.clear();
+                round = Round::default();
                 Duration::from_secs(30)
             }
         };
@@ -100,37 +138,16 @@ fn look_out(engine: &Engine, bell: &Bell, told: &Bell) {
 
 /// Looks where it is time; gives whether something was recorded, and how long there is nothing
 /// to do.
-fn look_at_due(
-    engine: &Engine,
-    all: &mut BTreeMap<String, Watched>,
-) -> Result<(bool, Duration), LedgerError> {
+fn look_at_due(engine: &Engine, round: &mut Round) -> Result<(bool, Duration), LedgerError> {
     let context = engine.context();
-    let (config, ledger) = (&context.config, &context.ledger);
-    let reach = reach(config);
-    let rights = format!("{:?} {:?}", config.service.roots, config.service.look);
+    round.follow(&context)?;
+    let Round { reach: Some(reach), all, .. } = round else { return Ok((false, LONGEST)) };
     let mut recorded = false;
-    let names: Vec<&str> = config.lookouts.iter().map(|one| one.name.as_str()).collect();
-    all.retain(|name, _| names.contains(&name.as_str()));
-    for lookout in &config.lookouts {
-        let shown = format!("{lookout:?} {rights}");
-        if all.get(&lookout.name).is_none_or(|known| known.shown != shown) {
-            let watched = Watched {
-                kept: Kept::begin(ledger, lookout)?,
-                breaches: Breaches::begin(ledger, &lookout.name)?,
-                lookout: lookout.clone(),
-                shown,
-                next: Instant::now(),
-            };
-            all.insert(lookout.name.clone(), watched);
-        }
-        let Some(watched) = all.get_mut(&lookout.name) else { continue };
-        if watched.next > Instant::now() {
-            continue;
-        }
+    for watched in all.values_mut().filter(|watched| watched.next <= Instant::now()) {
         let begun = Instant::now();
         let stopping = || context.stopping.load(Ordering::Relaxed);
-        let Some(found) = look(&watched.lookout, &reach, &stopping) else { break };
-        recorded |= watched.take(ledger, &found, engine)?;
+        let Some(found) = look(&watched.lookout, reach, &stopping) else { break };
+        recorded |= watched.take(&context.ledger, &found, engine)?;
         // One that takes long looks less often, so that it has a tenth of a core at the most.
         watched.next = Instant::now() + watched.lookout.every.max(begun.elapsed() * 10);
     }

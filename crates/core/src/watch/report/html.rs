@@ -200,7 +200,9 @@ impl Page<'_> {
             bar(at, one.held, "#b23b3b");
         }
         let marks = (moments.len() / 8).max(1);
-        for (at, one) in moments.iter().enumerate().step_by(marks) {
+        // The last has no room for its words.
+        let last = moments.len().saturating_sub(marks / 2);
+        for (at, one) in moments.iter().enumerate().take(last).step_by(marks) {
             let time = self.zone.to_datetime(one.begins).strftime("%d. %H:%M");
             let _ = write!(
                 self.html,
