@@ -161,3 +161,32 @@ fn a_rule_is_proposed_from_what_came_and_what_is_excused_must_be_expected() {
         assert!(ran.code != 0 && ran.err.contains(told), "{args:?}: {} {}", ran.out, ran.err);
     }
 }
+
+#[test]
+fn what_a_changed_rule_does_not_expect_any_more_is_over() {
+    let coast = coast("");
+    let desk = keeping_tell(&coast, "desk", "of = [\"late\"]\ngather = \"0s\"");
+    let by = wall(-60).0;
+    let rule = |values: &str| {
+        format!(
+            "[due.tide-morning]\ngate = \"tide\"\neach = \"<station>\"\nof = [{values}]\nby = \"{by}\"\n{desk}"
+        )
+    };
+    configure(&coast, &rule("\"haven\", \"ullin-bay\""));
+    let _service = coast.serve();
+    wait("both are late", || (events(&coast, "desk").len() == 2).then_some(()));
+    configure(&coast, &rule("\"haven\""));
+    coast.run("reload");
+    let told = wait("one is not expected any more", || {
+        let told = events(&coast, "desk");
+        told.iter().find(|event| event.1).cloned()
+    });
+    assert!(told.2.starts_with("ullin-bay of"), "{told:?}");
+    configure(&coast, &desk);
+    coast.run("reload");
+    wait("the rule is gone", || {
+        let over = events(&coast, "desk").into_iter().filter(|event| event.1).count();
+        (over == 2).then_some(())
+    });
+    assert_eq!(coast.run("board").code, 0);
+}

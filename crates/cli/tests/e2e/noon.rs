@@ -51,11 +51,14 @@ pub fn keeping_tell(coast: &TestHome, name: &str, keys: &str) -> String {
     format!("[tell.{name}]\n{keys}\nrun = {{ program = \"bin/keep\", args = [\"told-{name}\"] }}\n")
 }
 
-/// The messages that such a tell has kept.
+/// The messages that such a tell has kept. One whose service was killed before it was recorded
+/// that it had come comes again, and is known by its identity.
 pub fn kept(coast: &TestHome, name: &str) -> Vec<serde_json::Value> {
     let file = coast.path(&format!("told-{name}/all"));
     let text = std::fs::read_to_string(file).unwrap_or_default();
-    text.lines().filter_map(|line| serde_json::from_str(line).ok()).collect()
+    let mut known = std::collections::HashSet::new();
+    let messages = text.lines().filter_map(|line| serde_json::from_str(line).ok());
+    messages.filter(|message: &serde_json::Value| known.insert(message["id"].to_string())).collect()
 }
 
 /// Its events: kind, whether it is over, and subject.

@@ -232,6 +232,10 @@ fn troubles_are_told_and_that_they_are_over() {
 fn tells_that_cannot_be_meant_are_refused_with_what_helps() {
     for (tell, told) in [
         ("[tell.desk]\nof = [\"held\"]", "goes by one of mail"),
+        (
+            "[tell.desk]\nof = [\"held\"]\nrun = { program = \"bin/nothing\" }",
+            "is not there or may not be run",
+        ),
         ("[tell.desk]\nof = [\"hled\"]\nrun = { program = \"a\" }", "did you mean \"held\"?"),
         ("[tell.desk]\nrun = { program = \"a\" }", "`of` is missing"),
         (

@@ -14,6 +14,7 @@ use crate::config::Config;
 use crate::config::drops::FoundFolders;
 use crate::config::gate::{Archive, Gate};
 use crate::config::identity::{Once, Repeats};
+use crate::config::tell::{Tell, TellBy};
 use crate::files::access::may;
 use crate::files::lock::owner_of;
 use crate::files::owning;
@@ -21,6 +22,7 @@ use crate::pattern::Pattern;
 use crate::pattern::template::Template;
 pub use crate::settings::fault::{Finding, Severity};
 use crate::settings::values::write_duration;
+use crate::work::run::problem_of;
 use crate::work::seam::{WorkFindings, WorkPlace};
 
 pub(crate) mod found;
@@ -36,6 +38,7 @@ pub fn check(config: &Config) -> Vec<Finding> {
     for gate in &config.gates {
         check_gate(config, gate, &mut findings);
     }
+    findings.extend(config.tells.iter().filter_map(|tell| check_tell(config, tell)));
     findings.extend(config.calendars.problems().into_iter().map(Finding::fault));
     for (at, gate) in config.gates.iter().enumerate() {
         for other in &config.gates[..at] {
@@ -43,6 +46,13 @@ pub fn check(config: &Config) -> Vec<Finding> {
         }
     }
     findings
+}
+
+/// Whether the program of a tell can be run.
+fn check_tell(config: &Config, tell: &Tell) -> Option<Finding> {
+    let TellBy::Run { program, .. } = &tell.by else { return None };
+    let why = problem_of(&config.file, program)?;
+    Some(Finding::fault(format!("the tell `{}`: {why}", tell.name)))
 }
 
 fn check_gate(config: &Config, gate: &Gate, findings: &mut Vec<Finding>) {

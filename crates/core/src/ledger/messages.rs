@@ -305,6 +305,38 @@ impl Ledger {
         .wait()
     }
 
+    /// Gives up what waits for tells that are none of these any more.
+    pub(crate) fn give_up_messages_of_others(&self, tells: &[String]) -> Result<(), LedgerError> {
+        let waiting = self.read(|reader| {
+            let query = || -> rusqlite::Result<Vec<String>> {
+                let mut select = reader.prepare_cached(
+                    "SELECT DISTINCT tell FROM message INDEXED BY message_waiting
+                     WHERE state = 'waiting'",
+                )?;
+                select.query_map([], |row| row.get(0))?.collect()
+            };
+            query().map_err(reading)
+        })?;
+        let gone: Vec<String> = waiting.into_iter().filter(|tell| !tells.contains(tell)).collect();
+        if gone.is_empty() {
+            return Ok(());
+        }
+        self.submit(move |tx| {
+            for tell in &gone {
+                tx.connection
+                    .execute(
+                        "UPDATE message SET state = 'failed', ended_at = ?,
+                           words = 'the tell is not in the configuration any more'
+                         WHERE tell = ? AND state = 'waiting'",
+                        params![tx.now, tell],
+                    )
+                    .map_err(writing)?;
+            }
+            Ok(())
+        })?
+        .wait()
+    }
+
     /// Messages, newest first; those before `cursor`.
     ///
     /// # Errors

@@ -115,8 +115,14 @@ fn scans(connection: &Connection, statement: &str) -> Vec<String> {
         let Some(table) = step.strip_prefix("SCAN ") else { return false };
         let table = table.split(' ').next().unwrap_or_default();
         // A walk along a partial index goes by the few that are in it.
-        let few =
-            ["output_unpublished", "batch_leased", "batch_unended", "entry_open", "happening_open"];
+        let few = [
+            "output_unpublished",
+            "batch_leased",
+            "batch_unended",
+            "entry_open",
+            "happening_open",
+            "message_waiting",
+        ];
         !SMALL.contains(&table)
             && table != "CONSTANT"
             && !few.iter().any(|index| step.contains(index))

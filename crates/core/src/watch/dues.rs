@@ -12,7 +12,7 @@ use crate::dues::cells::{cells, next_change};
 use crate::dues::types::{DueCell, DueState};
 use crate::ledger::dues::DueKey;
 use crate::ledger::happenings::{EndOfHappening, NewHappening};
-use crate::ledger::{Ledger, LedgerError};
+use crate::ledger::{Happening, Ledger, LedgerError};
 use crate::tell::follow::NOW_MISSING;
 
 /// After a change of a gate its rules are judged again no sooner than this.
@@ -31,6 +31,8 @@ pub(crate) struct DueWatch {
     change: Option<i64>,
     /// How often something had been excused then.
     excused: u64,
+    /// Whether what lasted of rules that are gone was ended.
+    begun: bool,
 }
 
 struct Rule {
@@ -56,7 +58,8 @@ impl DueWatch {
             changed: true,
             next: Timestamp::MIN,
         };
-        DueWatch { rules: dues.iter().map(rule).collect(), change: None, excused: 0 }
+        let rules = dues.iter().map(rule).collect();
+        DueWatch { rules, change: None, excused: 0, begun: false }
     }
 
     /// Judges what may have changed; gives when there is to be looked again.
@@ -67,6 +70,15 @@ impl DueWatch {
         now: Timestamp,
         zone: &TimeZone,
     ) -> Result<Option<Timestamp>, LedgerError> {
+        if !self.begun {
+            let named = |about: &str| {
+                self.rules.iter().any(|rule| about.strip_prefix("due:") == Some(&rule.due.name))
+            };
+            let lasting = ledger.lasting(None)?.into_iter();
+            let of_none = lasting.filter(|one| one.about.starts_with("due:") && !named(&one.about));
+            ledger.happened(Vec::new(), of_none.filter_map(gone).collect())?;
+            self.begun = true;
+        }
         if self.rules.is_empty() {
             return Ok(None);
         }
@@ -154,8 +166,10 @@ impl Rule {
             marks.insert(key.clone(), cell.state);
             fresh.push((key, cell.state.word()));
         }
+        ended.extend(not_expected(ledger, &self.due.name, &cells, &ended)?);
         // That nothing changed is worth no commit each minute.
-        if !fresh.is_empty() || now.duration_since(self.marked).abs() >= MARK {
+        if !(fresh.is_empty() && ended.is_empty()) || now.duration_since(self.marked).abs() >= MARK
+        {
             ledger.mark_dues(&self.due.name, &what, fresh, begun, ended)?;
             self.marked = now;
         }
@@ -165,6 +179,38 @@ impl Rule {
         self.changed = false;
         self.next = next_change(&cells, &self.due, now, zone).unwrap_or(Timestamp::MAX);
         Ok(())
+    }
+}
+
+/// What lasts, and is not expected any more: the rule was changed, or its day is long ago.
+fn not_expected(
+    ledger: &Ledger,
+    due: &str,
+    cells: &[DueCell],
+    ended: &[EndOfHappening],
+) -> Result<Vec<EndOfHappening>, LedgerError> {
+    let about = format!("due:{due}");
+    let still = |one: &Happening| {
+        cells.iter().any(|cell| cell.state.word() == one.kind && subject_of(cell) == one.subject)
+    };
+    let known = |one: &Happening| {
+        ended.iter().any(|end| end.kind == one.kind && end.subject == one.subject)
+    };
+    let lasting = ledger.lasting(Some(&about))?.into_iter();
+    Ok(lasting.filter(|one| !still(one) && !known(one)).filter_map(gone).collect())
+}
+
+/// The end of what is not expected any more.
+fn gone(one: Happening) -> Option<EndOfHappening> {
+    let kind = ["late", "missing"].into_iter().find(|kind| *kind == one.kind)?;
+    let words = "it is not expected any more".to_owned();
+    Some(EndOfHappening { kind, about: one.about, subject: one.subject, words })
+}
+
+fn subject_of(cell: &DueCell) -> String {
+    match &cell.value {
+        Some(value) => format!("{value} of {}", cell.day),
+        None => cell.day.to_string(),
     }
 }
 
@@ -184,10 +230,7 @@ fn tell_change(
     ended: &mut Vec<EndOfHappening>,
 ) {
     let about = format!("due:{}", cell.due);
-    let subject = match &cell.value {
-        Some(value) => format!("{value} of {}", cell.day),
-        None => cell.day.to_string(),
-    };
+    let subject = subject_of(cell);
     let mut end = |kind: &'static str, words: &str| {
         let (about, subject) = (about.clone(), subject.clone());
         ended.push(EndOfHappening { kind, about, subject, words: words.to_owned() });

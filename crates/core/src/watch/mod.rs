@@ -152,6 +152,8 @@ fn step(
             dues: DueWatch::begin(&config.dues),
             followers: followers.collect::<Result<_, _>>()?,
         });
+        let names: Vec<String> = config.tells.iter().map(|tell| tell.name.clone()).collect();
+        ledger.give_up_messages_of_others(&names)?;
         senders.follow(engine, &config.tells);
     }
     let Some(round) = round else { return Ok(None) };

@@ -1,10 +1,10 @@
 //! A thread for each tell, which brings its messages to their receiver.
 
 use std::collections::BTreeMap;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, mpsc};
 use std::thread::JoinHandle;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use crate::config::tell::Tell;
 use crate::engine::Engine;
@@ -23,7 +23,13 @@ struct Sender {
     /// Told when its tell is another, or none any more.
     retired: Arc<AtomicBool>,
     thread: JoinHandle<()>,
+    /// Its other end goes with the thread.
+    ended: mpsc::Receiver<()>,
 }
+
+/// So long a message that is under way may take when the service stops: one that has come to
+/// its receiver should be recorded as that, or it comes again.
+const GRACE: Duration = Duration::from_secs(3);
 
 impl Senders {
     /// Has a thread for each of these tells, and no other.
@@ -45,15 +51,19 @@ impl Senders {
                 continue;
             }
             let (bell, retired): (Arc<Bell>, Arc<AtomicBool>) = Default::default();
+            let (end, ended) = mpsc::channel::<()>();
             let thread = std::thread::Builder::new().name("tell".into()).spawn({
                 let (engine, tell) = (Arc::clone(engine), tell.clone());
                 let (bell, retired) = (Arc::clone(&bell), Arc::clone(&retired));
-                move || send_all(&engine, &tell, &bell, &retired)
+                move || {
+                    send_all(&engine, &tell, &bell, &retired);
+                    drop(end);
+                }
             });
             match thread {
                 Ok(thread) => {
                     let tell = format!("{tell:?}");
-                    self.running.insert(name, Sender { tell, bell, retired, thread });
+                    self.running.insert(name, Sender { tell, bell, retired, thread, ended });
                 }
                 Err(error) => tracing::error!(tell = name, "nothing is told: {error}"),
             }
@@ -73,13 +83,14 @@ impl Senders {
             sender.retired.store(true, Ordering::Relaxed);
             sender.bell.ring();
         }
+        let until = Instant::now() + GRACE;
         for (name, sender) in std::mem::take(&mut self.running) {
             // One whose receiver does not answer would hold up the end by half a minute: its
             // message waits in the ledger, and is told again after the next start.
-            if sender.thread.is_finished() {
-                let _ = sender.thread.join();
-            } else {
-                tracing::debug!(tell = name, "left while it waits for its receiver");
+            let patience = until.saturating_duration_since(Instant::now());
+            match sender.ended.recv_timeout(patience) {
+                Err(mpsc::RecvTimeoutError::Disconnected) => _ = sender.thread.join(),
+                _ => tracing::debug!(tell = name, "left while it waits for its receiver"),
             }
         }
     }

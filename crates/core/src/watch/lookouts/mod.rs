@@ -19,6 +19,7 @@ use crate::engine::Engine;
 use crate::engine::shared::Context;
 use crate::files::roots::Reach;
 use crate::ledger::LedgerError;
+use crate::ledger::happenings::EndOfHappening;
 use crate::watch::bell::Bell;
 use crate::watch::lookouts::judge::Breaches;
 use crate::watch::lookouts::kept::Kept;
@@ -102,6 +103,17 @@ impl Round {
                 self.all.insert(lookout.name.clone(), watched);
             }
         }
+        let lasting = ledger
+            .lasting(None)?
+            .into_iter()
+            .filter(|one| one.about.strip_prefix("lookout:").is_some_and(|name| !named(name)));
+        let ends = lasting.map(|one| EndOfHappening {
+            kind: "breach",
+            about: one.about,
+            subject: one.subject,
+            words: "it is not looked out for any more".into(),
+        });
+        ledger.happened(Vec::new(), ends.collect())?;
         self.reach = (!self.all.is_empty()).then(|| reach(config));
         self.context = Some(Arc::clone(context));
         Ok(())

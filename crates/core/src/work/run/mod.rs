@@ -60,23 +60,25 @@ impl Work for Run {
     }
 
     fn check(&self, config: &Path, findings: &mut WorkFindings) {
-        let program = &self.0.program;
-        let shown = program.display();
-        if program.is_absolute() && !may_run(program) {
-            findings.faults.push(format!(
-                "the program `{shown}` is not there or may not be run; correct `program`, or chmod +x it"
-            ));
-        }
-        if !program.is_absolute()
-            && let Some(problem) = not_in_path(config, program)
-        {
-            findings.faults.push(problem);
-        }
+        findings.faults.extend(problem_of(config, &self.0.program));
     }
 
     fn open(&self) -> Option<Box<dyn Worker>> {
         Some(Box::new(Running(Arc::clone(&self.0))))
     }
+}
+
+/// Why a program cannot be run, for a configuration in this file.
+pub(crate) fn problem_of(config: &Path, program: &Path) -> Option<String> {
+    if !program.is_absolute() {
+        return not_in_path(config, program);
+    }
+    (!may_run(program)).then(|| {
+        format!(
+            "the program `{}` is not there or may not be run; correct `program`, or chmod +x it",
+            program.display()
+        )
+    })
 }
 
 /// Why a program that is named without a path will not be found.
