@@ -69,8 +69,8 @@ impl Home {
     /// Enters a dropped file as the engine does; gives its number.
     fn enter(&self, ledger: &Ledger, name: &str, version: Version, worked: bool) -> i64 {
         // By another library than ours.
-        let sum = sha2::Sha256::digest(fs::read(self.path("drops").join(name)).unwrap());
-        let sha256 = Sha256::from_bytes(&sum).unwrap();
+        let content = fs::read(self.path("drops").join(name)).unwrap();
+        let sha256 = Sha256::from_bytes(&sha2::Sha256::digest(content)).unwrap();
         let new = NewEntry {
             gate: "tide".into(),
             drop_folder: self.path("drops").display().to_string(),
@@ -91,9 +91,8 @@ impl Home {
             mark: None,
             policy: Policy::default(),
         };
-        let target = self.path("archive").join(name).display().to_string();
-        let target =
-            Arc::new(move |_: &NewEntry, _, _| Ok(Some(FileTarget::plain(target.clone()))));
+        let target = FileTarget::plain(self.path("archive").join(name).display().to_string());
+        let target = Arc::new(move |_: &NewEntry, _, _| Ok(Some(target.clone())));
         match ledger.enter(vec![new], target).unwrap().wait().unwrap().remove(0).1 {
             Entered::New { id, .. } | Entered::Touched { id } => id,
         }
