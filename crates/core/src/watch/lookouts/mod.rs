@@ -6,8 +6,8 @@ pub(crate) mod look;
 pub mod view;
 
 use std::collections::BTreeMap;
-use std::sync::Arc;
 use std::sync::atomic::Ordering;
+use std::sync::{Arc, mpsc};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
@@ -34,23 +34,33 @@ const LONGEST: Duration = Duration::from_secs(2);
 pub(crate) struct Lookouts {
     bell: Arc<Bell>,
     thread: Option<JoinHandle<()>>,
+    /// Its other end goes with the thread.
+    ended: mpsc::Receiver<()>,
 }
+
+/// So long a look may go on when the service stops: what it finds is found again.
+const GRACE: Duration = Duration::from_secs(3);
 
 impl Lookouts {
     /// Begins to look; `told` is rung when something was recorded.
     pub fn start(engine: &Arc<Engine>, told: &Arc<Bell>) -> std::io::Result<Self> {
         let bell: Arc<Bell> = Arc::default();
         let (engine, own, told) = (Arc::clone(engine), Arc::clone(&bell), Arc::clone(told));
-        let thread = std::thread::Builder::new()
-            .name("lookouts".into())
-            .spawn(move || look_out(&engine, &own, &told))?;
-        Ok(Lookouts { bell, thread: Some(thread) })
+        let (end, ended) = mpsc::channel::<()>();
+        let thread = std::thread::Builder::new().name("lookouts".into()).spawn(move || {
+            look_out(&engine, &own, &told);
+            drop(end);
+        })?;
+        Ok(Lookouts { bell, thread: Some(thread), ended })
     }
 
     /// Ends it; the engine was told to stop before.
     pub fn stop(&mut self) {
         self.bell.ring();
-        if let Some(thread) = self.thread.take() {
+        let ended = self.ended.recv_timeout(GRACE);
+        if let (Some(thread), Err(mpsc::RecvTimeoutError::Disconnected)) =
+            (self.thread.take(), ended)
+        {
             let _ = thread.join();
         }
     }
