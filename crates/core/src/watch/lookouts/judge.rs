@@ -107,8 +107,7 @@ fn of_ages(lookout: &Lookout, folder: &FoundFolder, kept: &Kept, now: Timestamp)
     }
     let span = |of: Duration| SignedDuration::try_from(of).unwrap_or(SignedDuration::MAX);
     let mut wrong: Vec<(&str, SignedDuration)> = Vec::new();
-    for path in folder.files.keys() {
-        let Some(since) = kept.since(&folder.path, path) else { continue };
+    for (path, since) in kept.files(&folder.path) {
         let lain = now.duration_since(since);
         let short = age.least.as_ref().is_some_and(|end| lain < span(end.at));
         let long = age.most.as_ref().is_some_and(|end| lain > span(end.at));

@@ -52,9 +52,10 @@ impl Kept {
         Ok(Kept { folders, looked: false, right, different })
     }
 
-    /// Since when a file lies there.
-    pub fn since(&self, folder: &str, path: &str) -> Option<Timestamp> {
-        Some(self.folders.get(folder)?.files.get(path)?.1)
+    /// The files of a folder, with the time since when each lies there.
+    pub fn files(&self, folder: &str) -> impl Iterator<Item = (&str, Timestamp)> {
+        let files = self.folders.get(folder).into_iter().flat_map(|folder| &folder.files);
+        files.map(|(name, (_, since))| (&**name, *since))
     }
 
     /// That a folder is not the one that it was.
@@ -67,13 +68,13 @@ impl Kept {
         self.different.get(folder).cloned()
     }
 
-    /// Takes what was found; `right` when a person says that it is right as it is. Gives what
+    /// Takes what was found, and the files out of it; `right` when a person says that it is right as it is. Gives what
     /// is to be told of files.
     pub fn take(
         &mut self,
         ledger: &Ledger,
         lookout: &Lookout,
-        found: &Found,
+        found: &mut Found,
         now: Timestamp,
         right: bool,
     ) -> Result<Vec<NewHappening>, LedgerError> {
@@ -83,9 +84,7 @@ impl Kept {
         let mut events = Events { lookout, all: Vec::new(), more: 0 };
         let mut vanished = Names::new();
         let mut fresh = Names::new();
-        let readable: Vec<&FoundFolder> =
-            found.folders.iter().filter(|one| one.problems.is_empty()).collect();
-        for folder in &readable {
+        for folder in found.folders.iter_mut().filter(|one| one.problems.is_empty()) {
             let known = self.folders.entry(folder.path.clone()).or_default();
             known.note_identity(folder, right);
             known.compare(folder, now, self.looked, &mut events, (&mut fresh, &mut vanished));
@@ -208,37 +207,40 @@ impl Folder {
 
     fn compare(
         &mut self,
-        folder: &FoundFolder,
+        folder: &mut FoundFolder,
         now: Timestamp,
         looked: bool,
         events: &mut Events<'_>,
         (fresh, vanished): (&mut Names, &mut Names),
     ) {
         let full = |name: &str| format!("{}/{name}", folder.path);
-        let before = std::mem::take(&mut self.files);
-        for (name, seen) in &folder.files {
-            let since = match before.get(name) {
+        let mut before = std::mem::take(&mut self.files);
+        self.files.reserve(folder.files.len());
+        // With millions of files each name is there twice at the most.
+        for (name, seen) in std::mem::take(&mut folder.files) {
+            let since = match before.remove(&name) {
                 Some((was, since)) => {
                     if (was.bytes, was.modified_ns) != (seen.bytes, seen.modified_ns) {
                         let words =
                             format!("{} bytes, before {}", grouped(seen.bytes), grouped(was.bytes));
-                        events.add(TellKind::Changed, full(name), words);
+                        events.add(TellKind::Changed, full(&name), words);
                     }
-                    *since
+                    since
                 }
+                None if looked => {
+                    fresh.push((full(&name), seen));
+                    now
+                }
+                // What lay there before the first look has lain there since its inode was
+                // changed last.
                 None => {
-                    fresh.push((full(name), *seen));
-                    // What lay there before the first look has lain there since its inode
-                    // was changed last.
                     let changed = Timestamp::from_nanosecond(i128::from(seen.changed_ns));
-                    let changed = changed.unwrap_or(now).min(now);
-                    if looked { now } else { changed }
+                    changed.unwrap_or(now).min(now)
                 }
             };
-            self.files.insert(name.clone(), (*seen, since));
+            self.files.insert(name, (seen, since));
         }
-        let gone = before.into_iter().filter(|(name, _)| !folder.files.contains_key(name));
-        vanished.extend(gone.map(|(name, (seen, _))| (full(&name), seen)));
+        vanished.extend(before.into_iter().map(|(name, (seen, _))| (full(&name), seen)));
     }
 }
 

@@ -168,8 +168,8 @@ fn look_at_due(engine: &Engine, round: &mut Round) -> Result<(bool, Duration), L
     for watched in all.values_mut().filter(|watched| watched.next <= Instant::now()) {
         let begun = Instant::now();
         let stopping = || context.stopping.load(Ordering::Relaxed);
-        let Some(found) = look(&watched.lookout, reach, &stopping) else { break };
-        recorded |= watched.take(&context.ledger, &found, engine)?;
+        let Some(mut found) = look(&watched.lookout, reach, &stopping) else { break };
+        recorded |= watched.take(&context.ledger, &mut found, engine)?;
         // One that takes long looks less often, so that it has a tenth of a core at the most.
         watched.next = Instant::now() + watched.lookout.every.max(begun.elapsed() * 10);
     }
@@ -182,7 +182,7 @@ impl Watched {
     fn take(
         &mut self,
         ledger: &crate::ledger::Ledger,
-        found: &look::Found,
+        found: &mut look::Found,
         engine: &Engine,
     ) -> Result<bool, LedgerError> {
         let now = Timestamp::now();
