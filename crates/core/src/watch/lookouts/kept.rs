@@ -27,7 +27,17 @@ struct Folder {
     identity: Option<(u64, u64)>,
     /// That another folder is in its place.
     replaced: Option<String>,
-    files: HashMap<Box<str>, (FileSeen, Timestamp)>,
+    files: HashMap<Box<str>, Known>,
+    /// The number of the look that saw them last.
+    look: u32,
+}
+
+/// What is known of one file.
+struct Known {
+    seen: FileSeen,
+    /// Since when it lies there.
+    since: Timestamp,
+    look: u32,
 }
 
 /// What a lookout knows.
@@ -55,7 +65,7 @@ impl Kept {
     /// The files of a folder, with the time since when each lies there.
     pub fn files(&self, folder: &str) -> impl Iterator<Item = (&str, Timestamp)> {
         let files = self.folders.get(folder).into_iter().flat_map(|folder| &folder.files);
-        files.map(|(name, (_, since))| (&**name, *since))
+        files.map(|(name, known)| (&**name, known.since))
     }
 
     /// That a folder is not the one that it was.
@@ -100,7 +110,7 @@ impl Kept {
             if let Some(folder) = self.folders.remove(&path) {
                 events.add(TellKind::Removed, path.clone(), "the folder is gone".into());
                 let files = folder.files.into_iter();
-                vanished.extend(files.map(|(name, (seen, _))| (format!("{path}/{name}"), seen)));
+                vanished.extend(files.map(|(name, known)| (format!("{path}/{name}"), known.seen)));
             }
         }
         if self.looked {
@@ -214,33 +224,37 @@ impl Folder {
         (fresh, vanished): (&mut Names, &mut Names),
     ) {
         let full = |name: &str| format!("{}/{name}", folder.path);
-        let mut before = std::mem::take(&mut self.files);
-        self.files.reserve(folder.files.len());
-        // With millions of files each name is there twice at the most.
+        self.look = self.look.wrapping_add(1);
+        let look = self.look;
+        // In the place of what was known: with millions of files there are two lists at the most.
+        self.files.reserve(folder.files.len().saturating_sub(self.files.len()));
         for (name, seen) in std::mem::take(&mut folder.files) {
-            let since = match before.remove(&name) {
-                Some((was, since)) => {
-                    if (was.bytes, was.modified_ns) != (seen.bytes, seen.modified_ns) {
-                        let words =
-                            format!("{} bytes, before {}", grouped(seen.bytes), grouped(was.bytes));
-                        events.add(TellKind::Changed, full(&name), words);
-                    }
-                    since
+            if let Some(known) = self.files.get_mut(&name) {
+                let was = known.seen;
+                if (was.bytes, was.modified_ns) != (seen.bytes, seen.modified_ns) {
+                    let words =
+                        format!("{} bytes, before {}", grouped(seen.bytes), grouped(was.bytes));
+                    events.add(TellKind::Changed, full(&name), words);
                 }
-                None if looked => {
-                    fresh.push((full(&name), seen));
-                    now
-                }
-                // What lay there before the first look has lain there since its inode was
-                // changed last.
-                None => {
-                    let changed = Timestamp::from_nanosecond(i128::from(seen.changed_ns));
-                    changed.unwrap_or(now).min(now)
-                }
-            };
-            self.files.insert(name, (seen, since));
+                (known.seen, known.look) = (seen, look);
+                continue;
+            }
+            // What lay there before the first look has lain there since its inode was changed
+            // last.
+            let changed = Timestamp::from_nanosecond(i128::from(seen.changed_ns));
+            let since = if looked { now } else { changed.unwrap_or(now).min(now) };
+            if looked {
+                fresh.push((full(&name), seen));
+            }
+            self.files.insert(name, Known { seen, since, look });
         }
-        vanished.extend(before.into_iter().map(|(name, (seen, _))| (full(&name), seen)));
+        self.files.retain(|name, known| {
+            let there = known.look == look;
+            if !there {
+                vanished.push((full(name), known.seen));
+            }
+            there
+        });
     }
 }
 

@@ -1,7 +1,5 @@
 //! One look at all folders of a lookout. Nothing is opened.
 
-use std::collections::HashMap;
-
 use crate::arrivals::sweep::Seen;
 use crate::config::lookout::Lookout;
 use crate::files::roots::Reach;
@@ -32,7 +30,7 @@ pub(crate) struct FoundFolder {
     pub outside: Vec<(String, u64)>,
     pub outside_count: u64,
     /// The files, by their path below the folder, where each must be known.
-    pub files: HashMap<Box<str>, FileSeen>,
+    pub files: Vec<(Box<str>, FileSeen)>,
 }
 
 /// What is known of a file.
@@ -80,7 +78,7 @@ impl FoundFolder {
             total: 0,
             outside: Vec::new(),
             outside_count: 0,
-            files: HashMap::new(),
+            files: Vec::new(),
         }
     }
 
@@ -97,17 +95,15 @@ impl FoundFolder {
             }
         }
         if lookout.follows_files() {
-            self.files.insert(
-                path.into(),
-                FileSeen {
-                    bytes,
-                    modified_ns: seen.version.modified_ns,
-                    changed_ns: seen.changed_ns,
-                    inode: seen.version.inode,
-                    owner: seen.owner,
-                    mode: seen.mode,
-                },
-            );
+            let file = FileSeen {
+                bytes,
+                modified_ns: seen.version.modified_ns,
+                changed_ns: seen.changed_ns,
+                inode: seen.version.inode,
+                owner: seen.owner,
+                mode: seen.mode,
+            };
+            self.files.push((path.into(), file));
         }
     }
 }
