@@ -1,6 +1,7 @@
 //! What is expected, who is told, and the morning.
 
-use clap::{Args as ClapArgs, Subcommand, ValueEnum};
+use clap::builder::{PossibleValuesParser, TypedValueParser};
+use clap::{Args as ClapArgs, Subcommand};
 use jiff::civil::Date;
 use vadegate_core::dues::DueState;
 use vadegate_core::ledger::MessageState;
@@ -138,35 +139,14 @@ pub struct Told {
     #[arg(value_name = "NAME")]
     pub name: Option<String>,
     /// Only messages in this state
-    #[arg(long, value_enum, value_name = "STATE")]
-    pub state: Option<Delivery>,
+    #[arg(long, value_name = "STATE", value_parser = message_state())]
+    pub state: Option<MessageState>,
     /// So many of the newest
     #[arg(long, value_name = "COUNT", default_value_t = 50)]
     pub newest: u32,
     /// Print one JSON document instead of a table
     #[arg(long)]
     pub json: bool,
-}
-
-/// Where a message stands
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum Delivery {
-    /// It goes out, or is tried again
-    Waiting,
-    /// Its receiver has taken it
-    Sent,
-    /// It was given up
-    Failed,
-}
-
-impl Delivery {
-    pub fn of(self) -> MessageState {
-        match self {
-            Delivery::Waiting => MessageState::Waiting,
-            Delivery::Sent => MessageState::Sent,
-            Delivery::Failed => MessageState::Failed,
-        }
-    }
 }
 
 /// `board`
@@ -190,8 +170,8 @@ pub struct Due {
     #[arg(long, value_name = "DAYS", value_parser = days)]
     pub since: Option<Days>,
     /// Only expectations in this state
-    #[arg(long, value_enum, value_name = "STATE")]
-    pub state: Option<State>,
+    #[arg(long, value_name = "STATE", value_parser = due_state())]
+    pub state: Option<DueState>,
     /// Propose a rule from what this gate has received so far
     #[arg(long, value_name = "GATE", conflicts_with_all = ["name", "day", "since", "state", "csv"])]
     pub learn: Option<String>,
@@ -221,39 +201,6 @@ pub fn days(text: &str) -> Result<Days, String> {
     })
 }
 
-/// A state of an expectation
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum State {
-    /// Given up
-    Missing,
-    /// Its time is over, and it is not here
-    Late,
-    /// Its time is near
-    DueSoon,
-    /// Its time is not over
-    Expected,
-    /// It came after its time
-    HereLate,
-    /// A person has said that it need not come
-    Excused,
-    /// It is here
-    Here,
-}
-
-impl State {
-    pub fn of(self) -> DueState {
-        match self {
-            State::Missing => DueState::Missing,
-            State::Late => DueState::Late,
-            State::DueSoon => DueState::DueSoon,
-            State::Expected => DueState::Expected,
-            State::HereLate => DueState::HereLate,
-            State::Excused => DueState::Excused,
-            State::Here => DueState::Here,
-        }
-    }
-}
-
 /// `excuse`
 #[derive(Debug, ClapArgs)]
 pub struct Excuse {
@@ -275,4 +222,15 @@ pub struct Excuse {
     /// Print one JSON document
     #[arg(long)]
     pub json: bool,
+}
+
+/// The words of the core, so that the two never differ.
+fn due_state() -> impl TypedValueParser<Value = DueState> {
+    let words = PossibleValuesParser::new(DueState::ALL.map(DueState::word));
+    words.try_map(|word| DueState::of(&word).ok_or("no such state"))
+}
+
+fn message_state() -> impl TypedValueParser<Value = MessageState> {
+    let words = PossibleValuesParser::new(MessageState::ALL.map(MessageState::word));
+    words.try_map(|word| MessageState::of(&word).ok_or("no such state"))
 }

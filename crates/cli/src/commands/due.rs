@@ -28,7 +28,7 @@ pub fn due(config: Config, args: &Due) -> Result<(), Failure> {
         name: args.name.clone(),
         since: args.day.or(args.since.map(|days| days.first)),
         until: args.day.or(args.since.and_then(|days| days.last)),
-        state: args.state.map(|state| state.of()),
+        state: args.state,
     };
     // With a first day alone it is until today.
     let cells = client.due_cells(&query)?;

@@ -66,7 +66,7 @@ pub fn tell(config: Config, args: &Tell) -> Result<ExitCode, Failure> {
 pub fn told(config: Config, args: &Told) -> Result<(), Failure> {
     let (none, zone) = (config.tells.is_empty(), config.service.timezone.clone());
     let client = Client::of(config)?;
-    let state = args.state.map(|state| state.of());
+    let state = args.state;
     let messages = client.messages(args.name.as_deref(), state, args.newest)?;
     if args.json {
         return show::json(&messages);

@@ -231,6 +231,11 @@ fn troubles_are_told_and_that_they_are_over() {
 #[test]
 fn tells_that_cannot_be_meant_are_refused_with_what_helps() {
     for (tell, told) in [
+        (
+            "[tell.\"the desk\"]\nof = [\"held\"]\nrun = { program = \"true\" }",
+            "is no name for a tell",
+        ),
+        ("[due.\"a:b\"]\ngate = \"tide\"\nby = \"07:00\"", "is no name for a due"),
         ("[tell.desk]\nof = [\"held\"]", "goes by one of mail"),
         (
             "[tell.desk]\nof = [\"held\"]\nrun = { program = \"bin/nothing\" }",

@@ -11,7 +11,7 @@ use crate::config::calendar::{Calendar, Calendars};
 use crate::config::gate::Gate;
 use crate::config::wall_clock::instant;
 use crate::config::weekdays::read_days;
-use crate::settings::keys::{duration, range};
+use crate::settings::keys::{check_name, duration, range};
 use crate::settings::reader::{Found, Named, Section, nearest};
 use crate::settings::values::{parse_bytes, write_duration};
 
@@ -145,6 +145,7 @@ pub(crate) fn read_all(
 ) -> Vec<Due> {
     let mut dues: Vec<Due> = Vec::new();
     for (name, section) in sections {
+        check_name(&section, "due", &name);
         if dues.iter().any(|other| other.name == name) {
             section.fault_here(format!("the due `{name}` is there twice; give one another name"));
         }

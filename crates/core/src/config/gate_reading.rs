@@ -14,7 +14,7 @@ use crate::files::compress::Compression;
 use crate::files::durable::Durability;
 use crate::pattern::Pattern;
 use crate::pattern::template::Template;
-use crate::settings::keys::{duration, path_template, patterns, range};
+use crate::settings::keys::{check_name, duration, path_template, patterns, range};
 use crate::settings::reader::Section;
 use crate::settings::values::{parse_bytes, parse_duration};
 use crate::work::seam::{ReadContext, Work};
@@ -31,12 +31,7 @@ pub(crate) fn read_all<'a>(
 ) -> Vec<Gate> {
     let mut gates: Vec<Gate> = Vec::new();
     for (name, mut section) in sections {
-        let good = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-' || c == '_';
-        if name.is_empty() || !name.chars().all(good) {
-            section.fault_here(format!(
-                "`{name}` is no name for a gate; use lower-case letters, digits, `-` and `_`"
-            ));
-        }
+        check_name(&section, "gate", &name);
         if let Some(other) = gates.iter().find(|other| other.name == name) {
             section.fault_here(format!(
                 "the gate `{name}` is there already, in {} on line {}; give one another name",

@@ -6,7 +6,7 @@ use std::time::Duration;
 use crate::config::drops::Drops;
 use crate::config::tell_words::TellKind;
 use crate::pattern::Pattern;
-use crate::settings::keys::{Range, duration, patterns, range};
+use crate::settings::keys::{Range, check_name, duration, patterns, range};
 use crate::settings::reader::Section;
 use crate::settings::values::{parse_bytes, parse_duration};
 
@@ -67,6 +67,7 @@ impl Lookout {
 pub(crate) fn read_all(sections: Vec<(String, Section<'_>)>, folder: &Path) -> Vec<Lookout> {
     let mut all: Vec<Lookout> = Vec::new();
     for (name, section) in sections {
+        check_name(&section, "lookout", &name);
         if all.iter().any(|other| other.name == name) {
             section
                 .fault_here(format!("the lookout `{name}` is there twice; give one another name"));

@@ -8,7 +8,7 @@ use jiff::{Timestamp, ToSpan};
 
 use crate::config::tell::Tell;
 use crate::config::wall_clock::instant;
-use crate::settings::keys::duration;
+use crate::settings::keys::{check_name, duration};
 use crate::settings::reader::{Section, nearest};
 
 /// A report that goes out by the clock.
@@ -50,6 +50,7 @@ impl ReportRule {
 pub(crate) fn read_all(sections: Vec<(String, Section<'_>)>, tells: &[Tell]) -> Vec<ReportRule> {
     let mut all: Vec<ReportRule> = Vec::new();
     for (name, mut section) in sections {
+        check_name(&section, "report", &name);
         let mut at = Vec::new();
         for text in section.texts("at").unwrap_or_default() {
             match Time::strptime("%H:%M", &text.value) {

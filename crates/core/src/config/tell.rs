@@ -8,7 +8,7 @@ use http::Uri;
 use crate::config::schedule::Hours;
 use crate::config::tell_words::TellKind;
 use crate::pattern::Pattern;
-use crate::settings::keys::{duration, join, patterns};
+use crate::settings::keys::{check_name, duration, join, patterns};
 use crate::settings::reader::{Section, nearest};
 use crate::settings::secret::Secret;
 use crate::settings::values::parse_duration;
@@ -189,6 +189,7 @@ pub(crate) fn read_all(
 ) -> Vec<Tell> {
     let mut tells: Vec<Tell> = Vec::new();
     for (name, section) in sections {
+        check_name(&section, "tell", &name);
         if tells.iter().any(|other| other.name == name) {
             section.fault_here(format!("the tell `{name}` is there twice; give one another name"));
         }

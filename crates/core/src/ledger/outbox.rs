@@ -31,12 +31,13 @@ impl MessageState {
         }
     }
 
-    fn of(word: &str) -> Self {
-        match word {
-            "sent" => MessageState::Sent,
-            "failed" => MessageState::Failed,
-            _ => MessageState::Waiting,
-        }
+    /// All of them.
+    pub const ALL: [MessageState; 3] =
+        [MessageState::Waiting, MessageState::Sent, MessageState::Failed];
+
+    /// By its word.
+    pub fn of(word: &str) -> Option<Self> {
+        MessageState::ALL.into_iter().find(|state| state.word() == word)
     }
 }
 
@@ -154,7 +155,7 @@ fn message(row: &rusqlite::Row<'_>) -> rusqlite::Result<Message> {
         at: time(row.get(3)?),
         subject: row.get(4)?,
         body: serde_json::from_str(&body).unwrap_or_default(),
-        state: MessageState::of(&state),
+        state: MessageState::of(&state).unwrap_or(MessageState::Waiting),
         tries: row.get(7)?,
         not_before: time(row.get(8)?),
         ended_at: row.get::<_, Option<i64>>(9)?.map(time),

@@ -168,3 +168,14 @@ pub(crate) fn join(folder: &Path, path: &str) -> PathBuf {
     }
     clean
 }
+
+/// Notes a name of a section that none may have: it stands in addresses, messages and the
+/// names of files.
+pub(crate) fn check_name(section: &Section<'_>, what: &str, name: &str) {
+    let good = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-' || c == '_';
+    if name.is_empty() || !name.chars().all(good) {
+        section.fault_here(format!(
+            "`{name}` is no name for a {what}; use lower-case letters, digits, `-` and `_`"
+        ));
+    }
+}

@@ -14,7 +14,7 @@ use crate::tell::message::{Body, Voice};
 /// So much is read at a time.
 const PIECE: u32 = 500;
 
-/// So many events wait in memory; of more only the number is known.
+/// While so many events wait no more are read.
 const MOST_PENDING: usize = 20_000;
 
 /// How far a tell has heard is recorded that often when it has nothing to tell.

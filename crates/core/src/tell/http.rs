@@ -15,6 +15,7 @@ use crate::settings::secret::Secret;
 use crate::tell::delivered::Delivered;
 use crate::tell::event::Event;
 use crate::tell::message::Body;
+use crate::work::send::answers::wait_of;
 use crate::work::web;
 
 /// How long a request may take.
@@ -59,7 +60,8 @@ pub(crate) fn send(receiver: &Receiver<'_>, message: &Message, body: &Body) -> D
     match agent.run(request) {
         Ok(mut answer) => {
             let retry_after = answer.headers().get("retry-after");
-            let retry_after = retry_after.and_then(|value| value.to_str().ok()?.parse().ok());
+            let retry_after =
+                retry_after.and_then(|value| wait_of(value.to_str().ok()?, Timestamp::now()));
             let status = answer.status().as_u16();
             let text = answer.body_mut().with_config().limit(4096).read_to_string();
             let text: String = text.unwrap_or_default().chars().take(KEPT).collect();
@@ -69,7 +71,7 @@ pub(crate) fn send(receiver: &Receiver<'_>, message: &Message, body: &Body) -> D
     }
 }
 
-fn judge(status: u16, text: &str, retry_after: Option<u64>) -> Delivered {
+fn judge(status: u16, text: &str, retry_after: Option<Duration>) -> Delivered {
     let words = match text.trim() {
         "" => format!("the receiver answered {status}"),
         text => format!("the receiver answered {status}: {text}"),
@@ -77,7 +79,7 @@ fn judge(status: u16, text: &str, retry_after: Option<u64>) -> Delivered {
     match status {
         200..=299 => Delivered::Taken,
         408 | 425 | 429 | 500..=599 => match retry_after {
-            Some(seconds) => Delivered::After(Duration::from_secs(seconds.min(24 * 3600)), words),
+            Some(wait) => Delivered::After(wait, words),
             None => Delivered::Later(words),
         },
         300..=399 => Delivered::Refused(format!("{words}; redirects are not followed")),
@@ -192,7 +194,7 @@ mod tests {
             assert_eq!(is(status), meaning, "{status}");
         }
         assert_eq!(
-            judge(429, "", Some(7)),
+            judge(429, "", Some(Duration::from_secs(7))),
             Delivered::After(Duration::from_secs(7), "the receiver answered 429".into())
         );
     }

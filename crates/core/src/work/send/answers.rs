@@ -63,7 +63,7 @@ fn told(answer: &Answer) -> String {
 
 /// How long `Retry-After` asks to wait: seconds, or a date (RFC 9110, 10.2.3); a day at the
 /// most.
-fn wait_of(text: &str, now: Timestamp) -> Option<Duration> {
+pub(crate) fn wait_of(text: &str, now: Timestamp) -> Option<Duration> {
     let text = text.trim();
     let wait = match text.parse::<u64>() {
         Ok(seconds) => Duration::from_secs(seconds),
