@@ -73,7 +73,7 @@ const untaken = computed<Need[]>(() =>
 
 <template>
   <div class="grid min-w-0 items-start gap-4">
-    <NeedsList title="late or missing" :needs="late" urgent />
+    <NeedsList title="late or missing" :needs="late" :total="board.late_count" urgent />
     <NeedsList
       title="reasons for which files are held"
       one="reason for which files are held"

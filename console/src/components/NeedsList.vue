@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { computed } from "vue";
 import { RouterLink, type RouteLocationRaw } from "vue-router";
 import { count } from "../support/format";
 
@@ -9,7 +10,16 @@ export interface Need {
   words: string;
   to?: RouteLocationRaw;
 }
-const props = defineProps<{ title: string; one?: string; needs: Need[]; urgent?: boolean; more?: RouteLocationRaw }>();
+const props = defineProps<{
+  title: string;
+  one?: string;
+  needs: Need[];
+  /** How many there are, where these are not all. */
+  total?: number;
+  urgent?: boolean;
+  more?: RouteLocationRaw;
+}>();
+const all = computed(() => props.total ?? props.needs.length);
 const SHOWN = 6;
 const id = `needs-${props.title.replaceAll(/\W+/g, "-").toLowerCase()}`;
 </script>
@@ -18,7 +28,7 @@ const id = `needs-${props.title.replaceAll(/\W+/g, "-").toLowerCase()}`;
   <section v-if="needs.length > 0" class="panel min-w-0" :aria-labelledby="id">
     <h2 :id="id" class="flex justify-between gap-2 border-b border-line px-4 py-2.5 font-semibold">
       <span :class="urgent ? 'text-danger' : ''"
-        >{{ count(needs.length) }} {{ needs.length === 1 ? (one ?? title) : title }}</span
+        >{{ count(all) }} {{ all === 1 ? (one ?? title) : title }}</span
       >
       <RouterLink v-if="more" :to="more" class="link text-sm font-normal">all</RouterLink>
     </h2>
@@ -28,7 +38,7 @@ const id = `needs-${props.title.replaceAll(/\W+/g, "-").toLowerCase()}`;
         <span v-else class="font-medium">{{ need.name }}</span>
         <span v-if="need.words" class="ml-1.5 text-muted">{{ need.words }}</span>
       </li>
-      <li v-if="needs.length > SHOWN" class="px-4 py-2 text-muted">and {{ count(needs.length - SHOWN) }} more</li>
+      <li v-if="all > SHOWN" class="px-4 py-2 text-muted">and {{ count(all - SHOWN) }} more</li>
     </ul>
   </section>
 </template>

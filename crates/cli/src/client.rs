@@ -8,7 +8,7 @@ use std::path::Path;
 use vadegate_core::act::{Adoption, Cleared, Done};
 use vadegate_core::ask::{Answer, DueQuery, EntryView, FileView, GateView, LoadedRows, Rehearsed};
 use vadegate_core::config::Config;
-use vadegate_core::dues::{DueCell, Learned};
+use vadegate_core::dues::{DueCell, DueCount, Learned};
 use vadegate_core::engine::{Engine, EngineError};
 use vadegate_core::ledger::{
     Change, Count, CountBy, Entry, Happening, Message, MessageState, OutputAccount, Page, Query,
@@ -110,15 +110,16 @@ impl Client {
     /// What is expected, in order of rule, day and value.
     pub fn due_cells(&self, query: &DueQuery) -> Result<Vec<DueCell>, Failure> {
         match self {
-            Client::Service(remote) => {
-                let day = |name, day: Option<jiff::civil::Date>| Some((name, day?.to_string()));
-                let state = query.state.map(|state| ("state", state.word().to_owned()));
-                let name = query.name.clone().map(|name| ("name", name));
-                let days = [day("since", query.since), day("until", query.until)];
-                let pairs: Vec<_> = days.into_iter().chain([name, state]).flatten().collect();
-                remote.get("/api/v1/dues/cells", &pairs)
-            }
+            Client::Service(remote) => remote.get("/api/v1/dues/cells", &due_pairs(query)),
             Client::Here(engine) => Ok(engine.due_cells(query)?),
+        }
+    }
+
+    /// How many expectations are in each state.
+    pub fn count_due(&self, query: &DueQuery) -> Result<Vec<DueCount>, Failure> {
+        match self {
+            Client::Service(remote) => remote.get("/api/v1/dues/count", &due_pairs(query)),
+            Client::Here(engine) => Ok(engine.count_due(query)?),
         }
     }
 
@@ -300,6 +301,19 @@ impl Client {
             }),
         }
     }
+}
+
+/// Which expectations are asked for, as the parts of a query.
+fn due_pairs(query: &DueQuery) -> Vec<(&'static str, String)> {
+    let day = |name, day: Option<jiff::civil::Date>| Some((name, day?.to_string()));
+    let parts = [
+        day("since", query.since),
+        day("until", query.until),
+        query.name.clone().map(|name| ("name", name)),
+        query.state.map(|state| ("state", state.word().to_owned())),
+        query.limit.map(|limit| ("limit", limit.to_string())),
+    ];
+    parts.into_iter().flatten().collect()
 }
 
 /// A filter as the parts of a query.

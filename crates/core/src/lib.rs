@@ -15,6 +15,7 @@ pub mod files;
 mod filing;
 pub mod ledger;
 pub mod pattern;
+pub mod people;
 pub(crate) mod settings;
 pub mod tell;
 pub mod watch;

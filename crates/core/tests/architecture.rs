@@ -96,9 +96,9 @@ fn every_test_that_the_promises_name_is_there() {
 }
 
 /// The rooms of the core: each may know those before it.
-const ROOMS: [&str; 17] = [
-    "fault", "words", "files", "pattern", "arrivals", "settings", "ledger", "filing", "work",
-    "config", "dues", "check", "engine", "ask", "act", "tell", "watch",
+const ROOMS: [&str; 18] = [
+    "fault", "words", "files", "pattern", "arrivals", "settings", "ledger", "people", "filing",
+    "work", "config", "dues", "check", "engine", "ask", "act", "tell", "watch",
 ];
 
 /// The modules of the core by their path, with their code: without comments, tests and what

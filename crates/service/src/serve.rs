@@ -74,6 +74,8 @@ pub fn serve(engine: Engine, ready: impl FnOnce(&str)) -> Result<(), ServeError>
         // Nobody listening is no fault.
         let _ = pulses.send(pulse);
     });
+    let engine = Arc::new(engine);
+    let watch = Watch::start(&engine).map_err(ServeError::Server)?;
     engine.start()?;
     let mut hosts = config.hosts;
     hosts.push(match address.ip() {
@@ -82,7 +84,7 @@ pub fn serve(engine: Engine, ready: impl FnOnce(&str)) -> Result<(), ServeError>
     });
     let sessions = Sessions::of(&config.state);
     let connections = connections();
-    let (engine, port) = (Arc::new(engine), address.port());
+    let port = address.port();
     let shared = web::Data::new(Shared { engine, live, token, sessions, port, hosts });
     let base = format!("http://{address}");
     let place = config.state.join(ADDRESS_FILE);
@@ -97,7 +99,6 @@ pub fn serve(engine: Engine, ready: impl FnOnce(&str)) -> Result<(), ServeError>
         let handle = server.handle();
         let running = actix_web::rt::spawn(server);
         let following = actix_web::rt::spawn(settings::follow(Arc::clone(&shared.engine), hangup));
-        let watch = Watch::start(&shared.engine).map_err(ServeError::Server)?;
         let clearing = actix_web::rt::spawn(clear_by_the_clock(Arc::clone(&shared.engine)));
         ends.told().await;
         following.abort();

@@ -30,18 +30,28 @@ pub fn board(config: Config, args: &args::Board) -> Result<ExitCode, Failure> {
 }
 
 /// A part with a heading, and the command that tells all of it.
-fn part((one, many): (&str, &str), lines: &[String], command: &str) -> Result<(), Failure> {
+fn part(names: (&str, &str), lines: &[String], command: &str) -> Result<(), Failure> {
+    part_of(names, lines.len() as u64, lines, command)
+}
+
+/// As [`part`], of more than these lines.
+fn part_of(
+    (one, many): (&str, &str),
+    count: u64,
+    lines: &[String],
+    command: &str,
+) -> Result<(), Failure> {
     if lines.is_empty() {
         return Ok(());
     }
     show::line("")?;
-    show::line(&show::counted(lines.len() as u64, one, many))?;
+    show::line(&show::counted(count, one, many))?;
     for line in lines.iter().take(TOLD) {
         show::one(&format!("  {line}"))?;
     }
-    match lines.len() > TOLD {
-        true => show::line(&format!("  … and {} more: {command}", lines.len() - TOLD)),
-        false => Ok(()),
+    match count.saturating_sub(TOLD as u64) {
+        0 => Ok(()),
+        more => show::line(&format!("  … and {} more: {command}", show::grouped(more))),
     }
 }
 
@@ -55,7 +65,8 @@ fn print(board: &Board, zone: &TimeZone) -> Result<(), Failure> {
         let value = cell.value.as_ref().map(|value| format!(" {value}")).unwrap_or_default();
         format!("{}: {}{value} of {}: {}", cell.state.word(), cell.due, cell.day, cell.words)
     });
-    part(("late or missing", "late or missing"), &late.collect::<Vec<_>>(), "vadegate due")?;
+    let late = late.collect::<Vec<_>>();
+    part_of(("late or missing", "late or missing"), board.late_count, &late, "vadegate due")?;
     let held = board.held.iter().map(|group| {
         let first = group.entries.first().map(i64::to_string).unwrap_or_default();
         format!(

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use jiff::tz::TimeZone;
 use vadegate_core::ask::DueQuery;
 use vadegate_core::config::Config;
-use vadegate_core::dues::{DueCell, DueState, Learned};
+use vadegate_core::dues::{DueCell, DueCount, DueState, Learned};
 use vadegate_service::{ExcuseOrder, OrderBy};
 
 use super::export;
@@ -14,6 +14,9 @@ use crate::args::{Due, Excuse};
 use crate::client::{Client, Doer};
 use crate::failure::Failure;
 use crate::show;
+
+/// So many expectations are listed in a table; nobody reads more.
+const LISTED: usize = 1000;
 
 const NO_DUE: &str = "The configuration expects nothing. Write a rule as [due.NAME], or have one proposed: `vadegate due --learn GATE`.";
 
@@ -29,6 +32,7 @@ pub fn due(config: Config, args: &Due) -> Result<(), Failure> {
         since: args.day.or(args.since.map(|days| days.first)),
         until: args.day.or(args.since.and_then(|days| days.last)),
         state: args.state,
+        limit: (!args.json && !args.csv).then_some(LISTED),
     };
     // With a first day alone it is until today.
     let cells = client.due_cells(&query)?;
@@ -45,7 +49,18 @@ pub fn due(config: Config, args: &Due) -> Result<(), Failure> {
         return show::line("Nothing is expected that fits.");
     }
     print_table(&cells, &zone)?;
-    show::line(&summary(&cells))
+    if cells.len() < LISTED {
+        return show::line(&summary(&count(&cells)));
+    }
+    let counts = client.count_due(&query)?;
+    let more = counts.iter().map(|one| one.count).sum::<u64>().saturating_sub(LISTED as u64);
+    if more > 0 {
+        let more = show::grouped(more);
+        show::line(&format!(
+            "… and {more} more: name a rule, or a --state, or have all with --csv"
+        ))?;
+    }
+    show::line(&summary(&counts))
 }
 
 /// Those that need a person first, then by day, rule and value.
@@ -91,12 +106,16 @@ fn entries(cell: &DueCell) -> String {
     }
 }
 
-fn summary(cells: &[DueCell]) -> String {
+fn count(cells: &[DueCell]) -> Vec<DueCount> {
     let mut counts: BTreeMap<DueState, u64> = BTreeMap::new();
     for cell in cells {
         *counts.entry(cell.state).or_default() += 1;
     }
-    let parts = counts.iter().map(|(state, count)| {
+    counts.into_iter().map(|(state, count)| DueCount { state, count }).collect()
+}
+
+fn summary(counts: &[DueCount]) -> String {
+    let parts = counts.iter().map(|DueCount { state, count }| {
         format!("{} {}", show::grouped(*count), state.word().replace('-', " "))
     });
     parts.collect::<Vec<_>>().join(", ")

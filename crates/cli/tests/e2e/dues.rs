@@ -2,7 +2,9 @@
 
 use serde_json::Value;
 
-use crate::noon::{coast, configure, events, keeping_tell, kept, wall};
+use crate::noon::{
+    coast, configure, events, fake_clock, keeping_tell, kept, set_clock, wall, with_clock,
+};
 use crate::support::{TestHome, text, wait};
 
 const STATIONS: &str = "each = \"<station>\"\nof = [\"garrow-light\", \"haven\", \"ullin-bay\"]\n";
@@ -189,4 +191,62 @@ fn what_a_changed_rule_does_not_expect_any_more_is_over() {
         (over == 2).then_some(())
     });
     assert_eq!(coast.run("board").code, 0);
+}
+
+#[test]
+fn a_clock_that_is_set_tells_what_is_true_by_it_and_nothing_twice() {
+    let Some(library) = fake_clock() else { return };
+    let (by, day) = wall(3600);
+    let coast = coast("");
+    let desk = keeping_tell(&coast, "desk", "of = [\"late\", \"missing\"]\ngather = \"0s\"");
+    configure(
+        &coast,
+        &format!(
+            "[due.morning]\ngate = \"tide\"\neach = \"<station>\"\nof = [\"garrow-light\", \"haven\"]\nby = \"{by}\"\n{desk}"
+        ),
+    );
+    set_clock(&coast, "+0");
+    let _service = with_clock(&coast, &library);
+    coast.drop("drops/haven_1.csv", "1\n");
+    wait("haven is here", || states(&coast).contains(&is("haven", "here")).then_some(()));
+    let mut others = 0;
+    let mut heard = |what: &str, number: usize| {
+        wait(what, || {
+            // A file that nobody expects: something happens, as it does at a coast.
+            others += 1;
+            coast.drop(&format!("drops/note_{others}.txt"), "x");
+            events(&coast, "desk").get(number - 1).cloned()
+        })
+    };
+    let of_light = format!("garrow-light of {day}");
+    set_clock(&coast, "+2h");
+    assert_eq!(heard("it is late", 1), ("late".to_owned(), false, of_light.clone()));
+    set_clock(&coast, "+0");
+    assert_eq!(heard("it is not late yet", 2), ("late".to_owned(), true, of_light));
+    // Two days on, what was due in between has not come: each day once.
+    set_clock(&coast, "+2d");
+    heard("the days between are told", 5);
+    let mut begun = events(&coast, "desk").split_off(2);
+    begun.retain(|(_, over, _)| !over);
+    begun.sort();
+    let told = begun.len();
+    begun.dedup();
+    assert_eq!(begun.len(), told, "{begun:#?}");
+}
+
+#[test]
+fn what_came_in_time_and_settles_after_it_is_never_called_late() {
+    let coast = coast("");
+    let desk = keeping_tell(&coast, "desk", "of = [\"all\"]\nabout = [\"due:*\"]\ngather = \"0s\"");
+    let (by, _) = wall(4);
+    configure(
+        &coast,
+        &format!("settle = \"6s\"\n[due.morning]\ngate = \"tide\"\nby = \"{by}\"\n{desk}"),
+    );
+    let text = std::fs::read_to_string(coast.path("vadegate.toml")).unwrap();
+    std::fs::write(coast.path("vadegate.toml"), text.replace("settle = \"0s\"\n", "")).unwrap();
+    let _service = coast.serve();
+    coast.drop("drops/haven_1.csv", "1\n");
+    wait("it is here", || states(&coast).contains(&is("", "here")).then_some(()));
+    assert_eq!(events(&coast, "desk"), []);
 }

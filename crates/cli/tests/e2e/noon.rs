@@ -1,9 +1,11 @@
 //! A clock on whose wall it is about noon: what is due in seconds is due on the same day.
 
+use std::path::{Path, PathBuf};
+
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 
-use crate::support::TestHome;
+use crate::support::{Service, TestHome};
 
 /// The time zone in which it is noon now: its name.
 pub fn zone() -> String {
@@ -70,4 +72,33 @@ pub fn events(coast: &TestHome, name: &str) -> Vec<(String, bool, String)> {
         (text("kind"), event["over"] == true, text("subject"))
     })
     .collect()
+}
+
+/// The library that lets a service see another clock on the wall, where it is installed.
+pub fn fake_clock() -> Option<PathBuf> {
+    let places = std::fs::read_dir("/usr/lib").unwrap().map(|entry| entry.unwrap().path());
+    let mut libraries = places.map(|place| place.join("faketime/libfaketime.so.1"));
+    let found = libraries.find(|library| library.is_file());
+    if found.is_none() {
+        eprintln!("not tested: libfaketime is not there");
+    }
+    found
+}
+
+/// Sets the clock of a coast's service, by a difference such as `-2d`.
+pub fn set_clock(coast: &TestHome, difference: &str) {
+    std::fs::write(coast.path("clock"), difference).unwrap();
+}
+
+/// Starts a service whose clock can be set.
+pub fn with_clock(coast: &TestHome, library: &Path) -> Service {
+    Service::start(coast, |command| {
+        command
+            .env("LD_PRELOAD", library)
+            .env("FAKETIME_TIMESTAMP_FILE", coast.path("clock"))
+            .env("FAKETIME_NO_CACHE", "1")
+            .env("DONT_FAKE_MONOTONIC", "1")
+            .env("FAKETIME_DONT_FAKE_FILE_TIMESTAMPS", "1")
+            .env("NO_FAKE_STAT", "1");
+    })
 }

@@ -1,7 +1,7 @@
 //! A mail server for tests (SMTP, RFC 5321): it takes, refuses, and breaks off.
 
 use std::collections::VecDeque;
-use std::io::{BufRead, BufReader, Write};
+use std::io::{BufRead, BufReader, Read, Write};
 use std::net::{TcpListener, TcpStream};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
@@ -26,6 +26,8 @@ pub struct Taken {
     pub text: String,
     /// User and password, if somebody signed in.
     pub user: Option<String>,
+    /// Whether nobody could read it on its way.
+    pub encrypted: bool,
 }
 
 /// The server.
@@ -35,8 +37,18 @@ pub struct PostOffice {
     taken: Arc<Mutex<Vec<Taken>>>,
 }
 
+/// How a conversation is encrypted.
+#[derive(Clone)]
+pub enum Cover {
+    Never,
+    /// When the caller asks for it (RFC 3207).
+    Asked(Arc<rustls::ServerConfig>),
+    /// From the beginning (RFC 8314).
+    Whole(Arc<rustls::ServerConfig>),
+}
+
 impl PostOffice {
-    pub fn start() -> Self {
+    pub fn start(cover: Cover) -> Self {
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
         let port = listener.local_addr().unwrap().port();
         let office = PostOffice { port, next: Arc::default(), taken: Arc::default() };
@@ -44,9 +56,16 @@ impl PostOffice {
         std::thread::spawn(move || {
             for caller in listener.incoming().flatten() {
                 let answer = next.lock().unwrap().pop_front();
-                let taken = Arc::clone(&taken);
+                let (taken, cover) = (Arc::clone(&taken), cover.clone());
+                caller.set_read_timeout(Some(Duration::from_secs(20))).unwrap();
                 // One that is cut off has ended.
-                std::thread::spawn(move || converse(&caller, answer, &taken));
+                std::thread::spawn(move || match cover {
+                    Cover::Never => converse(plain_line(caller), answer, &taken, None),
+                    Cover::Asked(tls) => converse(plain_line(caller), answer, &taken, Some(tls)),
+                    Cover::Whole(tls) => {
+                        converse(covered(Box::new(caller), tls), answer, &taken, None)
+                    }
+                });
             }
         });
         office
@@ -61,48 +80,92 @@ impl PostOffice {
     }
 }
 
-fn converse(caller: &TcpStream, answer: Option<Answer>, taken: &Mutex<Vec<Taken>>) -> Option<()> {
-    caller.set_read_timeout(Some(Duration::from_secs(20))).unwrap();
-    let (mut out, mut lines) = (caller, BufReader::new(caller).lines());
-    let mut say = |text: &str| out.write_all(format!("{text}\r\n").as_bytes()).ok();
-    say("220 office.sound.example ESMTP")?;
+trait Stream: Read + Write + Send {}
+impl Stream for TcpStream {}
+impl Stream for rustls::StreamOwned<rustls::ServerConnection, Box<dyn Stream>> {}
+
+/// What is said to a caller, and heard of it.
+struct Line {
+    stream: BufReader<Box<dyn Stream>>,
+    encrypted: bool,
+}
+
+fn plain_line(caller: TcpStream) -> Line {
+    Line { stream: BufReader::new(Box::new(caller)), encrypted: false }
+}
+
+fn covered(stream: Box<dyn Stream>, tls: Arc<rustls::ServerConfig>) -> Line {
+    let session = rustls::ServerConnection::new(tls).unwrap();
+    let stream: Box<dyn Stream> = Box::new(rustls::StreamOwned::new(session, stream));
+    Line { stream: BufReader::new(stream), encrypted: true }
+}
+
+impl Line {
+    fn say(&mut self, text: &str) -> Option<()> {
+        let stream = self.stream.get_mut();
+        stream.write_all(format!("{text}\r\n").as_bytes()).ok()?;
+        stream.flush().ok()
+    }
+
+    fn hear(&mut self) -> Option<String> {
+        let mut line = String::new();
+        self.stream.read_line(&mut line).ok().filter(|read| *read > 0)?;
+        Some(line.trim_end().to_owned())
+    }
+}
+
+fn converse(
+    mut line: Line,
+    answer: Option<Answer>,
+    taken: &Mutex<Vec<Taken>>,
+    mut offered: Option<Arc<rustls::ServerConfig>>,
+) -> Option<()> {
+    line.say("220 office.sound.example ESMTP")?;
     if answer == Some(Answer::DropAfterGreeting) {
         return None;
     }
     let mut mail = Taken::default();
-    while let Some(Ok(line)) = lines.next() {
-        let word = line.split([' ', ':']).next().unwrap_or_default().to_ascii_uppercase();
+    while let Some(said) = line.hear() {
+        let word = said.split([' ', ':']).next().unwrap_or_default().to_ascii_uppercase();
         match word.as_str() {
-            "EHLO" => say("250-office.sound.example\r\n250 AUTH PLAIN")?,
-            "AUTH" => {
-                let coded = line.rsplit(' ').next().unwrap_or_default();
-                mail.user = Some(plain(coded));
-                say("235 you are in")?;
+            "EHLO" if offered.is_some() => {
+                line.say("250-office.sound.example\r\n250 STARTTLS")?;
             }
-            "RCPT" if answer == Some(Answer::Temporary) => say("451 later")?,
-            "RCPT" if answer == Some(Answer::Refused) => say("550 there is nobody of that name")?,
+            "EHLO" => line.say("250-office.sound.example\r\n250 AUTH PLAIN")?,
+            "STARTTLS" => {
+                let tls = offered.take()?;
+                line.say("220 go on")?;
+                line = covered(line.stream.into_inner(), tls);
+            }
+            "AUTH" => {
+                let coded = said.rsplit(' ').next().unwrap_or_default();
+                mail.user = Some(plain(coded));
+                line.say("235 you are in")?;
+            }
+            "RCPT" if answer == Some(Answer::Temporary) => line.say("451 later")?,
+            "RCPT" if answer == Some(Answer::Refused) => {
+                line.say("550 there is nobody of that name")?
+            }
             "RCPT" => {
-                let address = line.split(['<', '>']).nth(1).unwrap_or_default();
+                let address = said.split(['<', '>']).nth(1).unwrap_or_default();
                 mail.to.push(address.to_owned());
-                say("250 so be it")?;
+                line.say("250 so be it")?;
             }
             "DATA" => {
-                say("354 go on")?;
-                for line in lines.by_ref().map_while(Result::ok) {
-                    if line == "." {
-                        break;
-                    }
-                    mail.text.push_str(&line);
+                line.say("354 go on")?;
+                while let Some(said) = line.hear().filter(|said| said != ".") {
+                    mail.text.push_str(&said);
                     mail.text.push('\n');
                 }
+                mail.encrypted = line.encrypted;
                 taken.lock().unwrap().push(std::mem::take(&mut mail));
                 if answer == Some(Answer::DropAfterData) {
                     return None;
                 }
-                say("250 taken")?;
+                line.say("250 taken")?;
             }
-            "QUIT" => return say("221 farewell"),
-            _ => say("250 so be it")?,
+            "QUIT" => return line.say("221 farewell"),
+            _ => line.say("250 so be it")?,
         }
     }
     None

@@ -9,6 +9,7 @@ use std::time::{Duration, Instant};
 
 use serde_json::{Value, json};
 
+use crate::noon::{fake_clock, set_clock, with_clock};
 use crate::passes::pass;
 use crate::support::{Service, TestHome, filing_gate, sum, text, wait};
 
@@ -336,12 +337,7 @@ fn sigterm_ends_the_reading_of_whatever_is_read() {
 
 #[test]
 fn a_clock_that_is_set_stalls_and_ends_nothing() {
-    let places = fs::read_dir("/usr/lib").unwrap().map(|entry| entry.unwrap().path());
-    let mut libraries = places.map(|place| place.join("faketime/libfaketime.so.1"));
-    let Some(library) = libraries.find(|library| library.is_file()) else {
-        eprintln!("not tested: libfaketime is not there");
-        return;
-    };
+    let Some(library) = fake_clock() else { return };
     let coast = TestHome::new(
         "[gate.tide]\ndrop = \"drops/tide\"\nsettle = \"20ms\"\nsweep = \"200ms\"\narchive = { into = \"archive\" }\n\
          [gate.tide.batch]\nwhen = { idle = \"2s\" }\n[gate.tide.merge]\ninto = \"out.csv\"\n\
@@ -351,19 +347,8 @@ fn a_clock_that_is_set_stalls_and_ends_nothing() {
     );
     program(&coast, "[ -e tried ] && exit 0; touch tried; exit 75");
     ["tide", "job", "again"].iter().for_each(|gate| drop(coast.folder(&format!("drops/{gate}"))));
-    let clock = coast.path("clock");
-    fs::write(&clock, "+0").unwrap();
-    let start = |coast: &TestHome| {
-        Service::start(coast, |command| {
-            command
-                .env("LD_PRELOAD", &library)
-                .env("FAKETIME_TIMESTAMP_FILE", &clock)
-                .env("FAKETIME_NO_CACHE", "1")
-                .env("DONT_FAKE_MONOTONIC", "1")
-                .env("FAKETIME_DONT_FAKE_FILE_TIMESTAMPS", "1")
-                .env("NO_FAKE_STAT", "1");
-        })
-    };
+    set_clock(&coast, "+0");
+    let start = |coast: &TestHome| with_clock(coast, &library);
     let service = start(&coast);
     coast.drop("drops/job/a.csv", "1");
     let taken = wait("an entry is offered", || {
@@ -376,11 +361,11 @@ fn a_clock_that_is_set_stalls_and_ends_nothing() {
         coast.ledger().len() == 3 && coast.path("tried").try_exists().unwrap()
     });
     // Two days back: the batch still closes, the retry still comes.
-    fs::write(&clock, "-2d").unwrap();
+    set_clock(&coast, "-2d");
     coast.wait("the idle batch closes", |coast| coast.files("archive").len() == 1);
     coast.wait("the retry comes", |coast| coast.files("again").len() == 1);
     // Two days forward: the live lease is still taken.
-    fs::write(&clock, "+2d").unwrap();
+    set_clock(&coast, "+2d");
     service.post("/api/v1/gates/job/pass");
     let path = format!("/api/v1/leases/{}/end", taken["fence"]);
     assert_eq!(service.send(&path, &json!({ "end": "done" })).0, 204);
@@ -390,7 +375,7 @@ fn a_clock_that_is_set_stalls_and_ends_nothing() {
         coast.ledger().iter().any(|entry| entry["name"] == "b.csv" && entry["state"] == "ready")
     });
     service.kill();
-    fs::write(&clock, "-1d").unwrap();
+    set_clock(&coast, "-1d");
     let _service = start(&coast);
     coast.wait("it closes after the restart", |coast| coast.files("archive").len() == 2);
 }

@@ -62,30 +62,9 @@ impl Receiver {
     /// One that listens with a certificate of its own, which is in the file that comes
     /// with it.
     pub fn encrypted(folder: &Path) -> (Self, PathBuf) {
-        let (key, certificate) = (folder.join("receiver.key"), folder.join("receiver.pem"));
-        let made = Command::new("openssl")
-            .args(["req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2"])
-            .args(["-subj", "/CN=localhost", "-addext", "subjectAltName=DNS:localhost"])
-            .args(["-addext", "basicConstraints=critical,CA:FALSE"])
-            .arg("-keyout")
-            .arg(&key)
-            .arg("-out")
-            .arg(&certificate)
-            .output()
-            .unwrap();
-        assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
-        let chain = CertificateDer::pem_file_iter(&certificate).unwrap();
-        let chain = chain.collect::<Result<Vec<_>, _>>().unwrap();
-        let secret = PrivateKeyDer::from_pem_file(&key).unwrap();
-        let provider = Arc::new(rustls::crypto::ring::default_provider());
-        let tls = rustls::ServerConfig::builder_with_provider(provider)
-            .with_safe_default_protocol_versions()
-            .unwrap()
-            .with_no_client_auth()
-            .with_single_cert(chain, secret)
-            .unwrap();
+        let (tls, certificate) = identity(folder);
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
-        (Receiver::listen(listener, Some(Arc::new(tls))), certificate)
+        (Receiver::listen(listener, Some(tls)), certificate)
     }
 
     pub fn listen(listener: TcpListener, tls: Option<Arc<rustls::ServerConfig>>) -> Self {
@@ -129,6 +108,34 @@ impl Receiver {
     pub fn asked(&self) -> Vec<String> {
         self.state.asked.lock().unwrap().clone()
     }
+}
+
+/// A server with a certificate for `localhost` that it has made for itself, which is in the
+/// file that comes with it.
+pub fn identity(folder: &Path) -> (Arc<rustls::ServerConfig>, PathBuf) {
+    let (key, certificate) = (folder.join("receiver.key"), folder.join("receiver.pem"));
+    let made = Command::new("openssl")
+        .args(["req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2"])
+        .args(["-subj", "/CN=localhost", "-addext", "subjectAltName=DNS:localhost"])
+        .args(["-addext", "basicConstraints=critical,CA:FALSE"])
+        .arg("-keyout")
+        .arg(&key)
+        .arg("-out")
+        .arg(&certificate)
+        .output()
+        .unwrap();
+    assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
+    let chain = CertificateDer::pem_file_iter(&certificate).unwrap();
+    let chain = chain.collect::<Result<Vec<_>, _>>().unwrap();
+    let secret = PrivateKeyDer::from_pem_file(&key).unwrap();
+    let provider = Arc::new(rustls::crypto::ring::default_provider());
+    let tls = rustls::ServerConfig::builder_with_provider(provider)
+        .with_safe_default_protocol_versions()
+        .unwrap()
+        .with_no_client_auth()
+        .with_single_cert(chain, secret)
+        .unwrap();
+    (Arc::new(tls), certificate)
 }
 
 /// The receiver of a home, which lives as long as the tests do.

@@ -5,7 +5,8 @@ use std::time::{Duration, Instant};
 use serde_json::Value;
 
 use crate::noon::{coast, configure, events, keeping_tell, kept};
-use crate::post_office::{Answer, PostOffice};
+use crate::post_office::{Answer, Cover, PostOffice};
+use crate::receiver::identity;
 use crate::receiver::{Next, Receiver};
 use crate::support::{TestHome, text, wait};
 
@@ -160,7 +161,7 @@ fn who_refuses_is_given_up_at_once_and_failures_of_tells_go_round_in_no_circle()
 #[test]
 fn mail_has_a_subject_that_says_it_and_a_server_that_misbehaves_gets_it_in_the_end() {
     let coast = coast("");
-    let office = PostOffice::start();
+    let office = PostOffice::start(Cover::Never);
     configure(
         &coast,
         &format!(
@@ -192,6 +193,43 @@ fn mail_has_a_subject_that_says_it_and_a_server_that_misbehaves_gets_it_in_the_e
     let failed =
         wait("it is given up", || told(&coast).into_iter().find(|one| one["state"] == "failed"));
     assert!(text(&failed, "words").contains("550"), "{failed:#}");
+}
+
+#[test]
+fn mail_is_encrypted_as_the_server_and_the_configuration_say() {
+    for (scheme, tls, whole) in
+        [("smtp", "", false), ("smtp", "tls = \"required\"\n", false), ("smtps", "", true)]
+    {
+        let coast = coast("");
+        let (identity, certificate) = identity(&coast.path(""));
+        let cover = if whole { Cover::Whole(identity) } else { Cover::Asked(identity) };
+        let office = PostOffice::start(cover);
+        let mail = |certificates: &str, port: u16| {
+            configure(
+                &coast,
+                &format!(
+                    "[mail]\nserver = \"{scheme}://localhost:{port}\"\nfrom = \"gate@sound.example\"\n{tls}{certificates}\
+                     [tell.desk]\nof = [\"held\"]\nmail = {{ to = [\"desk@sound.example\"] }}\n"
+                ),
+            );
+            coast.run("tell desk --test")
+        };
+        // A server whose certificate nobody vouches for hears nothing.
+        let unknown = mail("", office.port);
+        let why = unknown.out + &unknown.err;
+        assert!(unknown.code != 0 && why.contains("invalid peer certificate"), "{why}");
+        assert!(office.taken().is_empty());
+        let certificates = format!("certificates = \"{}\"\n", certificate.display());
+        let sent = mail(&certificates, office.port);
+        assert_eq!(sent.code, 0, "{scheme} {tls}: {}", sent.err);
+        assert!(office.taken()[0].encrypted, "{:#?}", office.taken());
+        // One that offers nothing is told nothing where that was required.
+        let open = PostOffice::start(Cover::Never);
+        let sent = mail(&certificates, open.port);
+        let refused = whole || !tls.is_empty();
+        assert_eq!(sent.code != 0, refused, "{scheme} {tls}: {} {}", sent.out, sent.err);
+        assert_eq!(open.taken().is_empty(), refused);
+    }
 }
 
 #[test]

@@ -44,7 +44,8 @@ pub(crate) struct PendingLooks {
 }
 
 impl PendingLooks {
-    fn is_empty(&self) -> bool {
+    /// Whether there is nothing to look at.
+    pub fn is_empty(&self) -> bool {
         self.paths.is_empty() && !self.sweep
     }
 }

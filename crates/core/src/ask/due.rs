@@ -6,6 +6,7 @@ use jiff::tz::TimeZone;
 
 use crate::config::due::Due;
 use crate::dues::cells::{cells, open_cells};
+use crate::dues::facts::Read;
 use crate::dues::learn::{Learned, learn};
 use crate::dues::types::{DueCell, DueCount, DueState, DueView};
 use crate::engine::Engine;
@@ -24,10 +25,15 @@ pub struct DueQuery {
     pub until: Option<Date>,
     /// In this state.
     pub state: Option<DueState>,
+    /// So many at the most: those first that need a person.
+    pub limit: Option<usize>,
 }
 
 /// So many days are told at once.
 const MOST_DAYS: i64 = 400;
+
+/// So many expectations are judged at once.
+const MOST_CELLS: usize = 2_000_000;
 
 impl Engine {
     fn zone(&self) -> TimeZone {
@@ -45,13 +51,13 @@ impl Engine {
         })
     }
 
-    /// Expectations, in order of rule, day and value.
+    /// Expectations, in order of rule, day and value; with a limit, in order of urgency.
     ///
     /// # Errors
     /// [`EngineError::NoDue`], [`EngineError::Refused`] for days that make no sense, or the
     /// ledger's.
     pub fn due_cells(&self, query: &DueQuery) -> Result<Vec<DueCell>, EngineError> {
-        let (context, zone, now) = (self.context(), self.zone(), Timestamp::now());
+        let (zone, now) = (self.zone(), Timestamp::now());
         let today = zone.to_datetime(now).date();
         let days = match (query.since, query.until) {
             (None, None) => None,
@@ -66,19 +72,54 @@ impl Engine {
                 Some((first, last))
             }
         };
-        let dues = match &query.name {
-            Some(name) => vec![self.due(name)?],
-            None => context.config.dues.clone(),
-        };
-        let mut all = Vec::new();
-        for due in &dues {
-            all.extend(match days {
-                Some(days) => cells(&context.ledger, due, days, now, &zone)?,
-                None => open_cells(&context.ledger, due, now, &zone)?,
-            });
-        }
+        let mut all = self.judged(query.name.as_deref(), days)?;
         all.retain(|cell| query.state.is_none_or(|state| cell.state == state));
+        if let Some(limit) = query.limit {
+            all.sort_by_key(|cell| cell.state);
+            all.truncate(limit);
+        }
         Ok(all)
+    }
+
+    /// Expectations of one rule or all, for some days; without days those of today, and what
+    /// is still open of days before.
+    pub(crate) fn judged(
+        &self,
+        name: Option<&str>,
+        days: Option<(Date, Date)>,
+    ) -> Result<Vec<DueCell>, EngineError> {
+        let (context, zone, now) = (self.context(), self.zone(), Timestamp::now());
+        let one;
+        let dues = match name {
+            Some(name) => {
+                one = [self.due(name)?];
+                &one[..]
+            }
+            None => &context.config.dues,
+        };
+        let mut read = Read::default();
+        let mut all = Vec::new();
+        for due in dues {
+            all.extend(match days {
+                Some(days) => cells(&context.ledger, &mut read, due, days, now, &zone)?,
+                None => open_cells(&context.ledger, &mut read, due, now, &zone)?,
+            });
+            if all.len() > MOST_CELLS {
+                return Err(EngineError::Refused(format!(
+                    "there are more than {MOST_CELLS} expectations in that time; ask for one rule, or for fewer days"
+                )));
+            }
+        }
+        Ok(all)
+    }
+
+    /// How many expectations are in each state, those first that need a person.
+    ///
+    /// # Errors
+    /// As of [`Engine::due_cells`].
+    pub fn count_due(&self, query: &DueQuery) -> Result<Vec<DueCount>, EngineError> {
+        let query = DueQuery { limit: None, ..query.clone() };
+        self.due_cells(&query).map(|cells| DueCount::of(&cells))
     }
 
     /// All rules of what is expected, and how each stands today.
@@ -87,13 +128,14 @@ impl Engine {
     /// The ledger's.
     pub fn dues(&self) -> Result<Vec<DueView>, EngineError> {
         let (context, zone, now) = (self.context(), self.zone(), Timestamp::now());
+        let mut read = Read::default();
         let view = |due: &Due| {
             Ok(DueView {
                 name: due.name.clone(),
                 gate: due.gate.clone(),
                 words: due.words(),
                 each: due.each.clone(),
-                today: DueCount::of(&open_cells(&context.ledger, due, now, &zone)?),
+                today: DueCount::of(&open_cells(&context.ledger, &mut read, due, now, &zone)?),
             })
         };
         context.config.dues.iter().map(view).collect()
@@ -114,7 +156,8 @@ impl Engine {
         let due = self.due(name)?;
         let (context, zone) = (self.context(), self.zone());
         let find = || -> Result<Option<DueCell>, EngineError> {
-            let all = cells(&context.ledger, &due, (day, day), Timestamp::now(), &zone)?;
+            let (now, mut read) = (Timestamp::now(), Read::default());
+            let all = cells(&context.ledger, &mut read, &due, (day, day), now, &zone)?;
             Ok(all.into_iter().find(|cell| cell.value.as_deref() == value))
         };
         let refused = |why: String| Err(EngineError::Refused(why));

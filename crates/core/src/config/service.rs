@@ -1,10 +1,12 @@
 //! The `[service]` section.
 
+use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use jiff::tz::TimeZone;
 
-use crate::settings::keys::join;
+use crate::settings::keys::{duration, join};
 use crate::settings::reader::Section;
 
 /// The `[service]` section.
@@ -29,6 +31,32 @@ pub struct ServiceConfig {
     pub address: Option<String>,
     /// Time zone of dates in templates. Default `Etc/UTC`.
     pub timezone: TimeZone,
+    /// Certificate and key with which it speaks TLS itself. Default: it speaks none.
+    pub tls: Option<TlsFiles>,
+    /// Whether something before it speaks TLS for it. Default `false`.
+    pub behind_proxy: bool,
+    /// Addresses of what stands before it, which are believed when they say from where a
+    /// request comes (`Forwarded`, RFC 7239). Default none.
+    pub proxies: Vec<IpAddr>,
+    /// How long lines of the audit log are kept. Default: for ever.
+    pub audit_for: Option<Duration>,
+}
+
+/// Files in PEM.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TlsFiles {
+    /// The certificate, and those that vouch for it, in their order.
+    pub certificate: PathBuf,
+    /// Its private key.
+    pub key: PathBuf,
+}
+
+impl ServiceConfig {
+    /// Whether it listens where others than this machine can reach it.
+    pub fn is_open(&self) -> bool {
+        let address = self.listen.parse::<SocketAddr>();
+        !address.is_ok_and(|address| address.ip().is_loopback())
+    }
 }
 
 pub(crate) fn read(section: Option<Section<'_>>, folder: &Path) -> ServiceConfig {
@@ -40,10 +68,14 @@ pub(crate) fn read(section: Option<Section<'_>>, folder: &Path) -> ServiceConfig
         hosts: Vec::new(),
         address: None,
         timezone: TimeZone::UTC,
+        tls: None,
+        behind_proxy: false,
+        proxies: Vec::new(),
+        audit_for: None,
     };
     let Some(mut section) = section else { return service };
     if let Some(listen) = section.text("listen") {
-        if listen.value.parse::<std::net::SocketAddr>().is_err() {
+        if listen.value.parse::<SocketAddr>().is_err() {
             listen.at.fault(format!("`{}` is no address to listen on; expected an IP address and a port such as \"127.0.0.1:7411\"", listen.value));
         }
         service.listen = listen.value;
@@ -75,6 +107,43 @@ pub(crate) fn read(section: Option<Section<'_>>, folder: &Path) -> ServiceConfig
             Err(_) => zone.at.fault(format!("the time zone `{}` is not known; expected a name such as \"Etc/UTC\" or \"Atlantic/Faroe\"", zone.value)),
         }
     }
+    read_safety(&mut section, folder, &mut service);
     section.finish();
     service
+}
+
+/// Who reaches it, and what is kept of what they did.
+fn read_safety(section: &mut Section<'_>, folder: &Path, service: &mut ServiceConfig) {
+    service.behind_proxy = section.flag("behind_proxy").unwrap_or_default();
+    for proxy in section.texts("proxies").unwrap_or_default() {
+        match proxy.value.parse() {
+            Ok(address) => service.proxies.push(address),
+            Err(_) => proxy.at.fault(format!(
+                "`{}` is no IP address; `proxies` names what stands before the service",
+                proxy.value
+            )),
+        }
+    }
+    if !service.proxies.is_empty() && !service.behind_proxy {
+        let why = "`proxies` are believed only with `behind_proxy = true`";
+        section.fault_at("proxies", why.into());
+    }
+    service.audit_for = duration(section, "audit_for");
+    if let Some(mut tls) = section.section("tls") {
+        let mut file = |key| tls.text(key).map(|path| join(folder, &path.value));
+        match (file("certificate"), file("key")) {
+            (Some(certificate), Some(key)) => service.tls = Some(TlsFiles { certificate, key }),
+            _ => tls
+                .fault_here("[service.tls] has `certificate` and `key`, each a file in PEM".into()),
+        }
+        tls.finish();
+    }
+    if service.is_open() && service.tls.is_none() && !service.behind_proxy {
+        section.fault_at(
+            "listen",
+            "others could reach this address, and listen: write [service.tls] with `certificate` \
+             and `key`, or `behind_proxy = true` when something before it speaks TLS"
+                .into(),
+        );
+    }
 }

@@ -5,7 +5,7 @@ use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 
 use crate::config::due::Due;
-use crate::dues::facts::Facts;
+use crate::dues::facts::{Facts, Read};
 use crate::dues::types::{DueCell, DueState};
 use crate::ledger::Ledger;
 use crate::ledger::dues::Arrival;
@@ -19,12 +19,13 @@ const NAMED: usize = 50;
 /// The expectations of a rule for the days from `first` to `last`, in order of day and value.
 pub(crate) fn cells(
     ledger: &Ledger,
+    read: &mut Read,
     due: &Due,
     (first, last): (Date, Date),
     now: Timestamp,
     zone: &TimeZone,
 ) -> Result<Vec<DueCell>, LedgerError> {
-    let facts = Facts::read(ledger, due, (first, last), zone)?;
+    let facts = Facts::read(ledger, read, due, (first, last), zone)?;
     Ok(judge(due, &facts, (first, last), now, zone))
 }
 
@@ -43,8 +44,9 @@ pub(crate) fn judge(
         // Before the gate had its first file nothing was expected of it.
         let begun = day == today || facts.begun.is_some_and(|begun| begun <= day);
         if begun && due.expects(day) {
+            let moments = Moments::of(due, day, zone);
             let values = facts.values(due, day).into_iter();
-            cells.extend(values.map(|value| cell(due, facts, day, value, now, zone)));
+            cells.extend(values.map(|value| cell(due, facts, (day, value), &moments, now, zone)));
         }
         let Ok(next) = day.checked_add(1.day()) else { break };
         day = next;
@@ -55,6 +57,7 @@ pub(crate) fn judge(
 /// What is expected today, and what is still open of days before.
 pub(crate) fn open_cells(
     ledger: &Ledger,
+    read: &mut Read,
     due: &Due,
     now: Timestamp,
     zone: &TimeZone,
@@ -62,7 +65,8 @@ pub(crate) fn open_cells(
     let today = zone.to_datetime(now).date();
     let later = [Some(&due.by), due.give_up.as_ref()].into_iter().flatten();
     let later = later.map(|moment| moment.later).max().unwrap_or(0);
-    let mut open = cells(ledger, due, (today.saturating_sub(later.days()), today), now, zone)?;
+    let days = (today.saturating_sub(later.days()), today);
+    let mut open = cells(ledger, read, due, days, now, zone)?;
     let ends = |cell: &DueCell| zone.to_datetime(cell.give_up.unwrap_or(cell.by)).date();
     open.retain(|cell| cell.day == today || ends(cell) >= today);
     Ok(open)
@@ -97,19 +101,34 @@ fn complete_at(due: &Due, came: &[Arrival]) -> Option<Timestamp> {
     })
 }
 
+/// When the states of a day change.
+struct Moments {
+    by: Timestamp,
+    give_up: Option<Timestamp>,
+    warn: Option<Timestamp>,
+}
+
+impl Moments {
+    fn of(due: &Due, day: Date, zone: &TimeZone) -> Self {
+        Moments {
+            by: due.by.of(day, zone),
+            give_up: due.give_up.as_ref().map(|moment| moment.of(day, zone)),
+            warn: due.warn.as_ref().map(|moment| moment.of(day, zone)),
+        }
+    }
+}
+
 fn cell(
     due: &Due,
     facts: &Facts,
-    day: Date,
-    value: String,
+    (day, value): (Date, String),
+    moments: &Moments,
     now: Timestamp,
     zone: &TimeZone,
 ) -> DueCell {
     let came = facts.came(day, &value);
     let arrived_at = complete_at(due, came);
-    let by = due.by.of(day, zone);
-    let give_up = due.give_up.as_ref().map(|moment| moment.of(day, zone));
-    let warn = due.warn.as_ref().map(|moment| moment.of(day, zone));
+    let Moments { by, give_up, warn } = *moments;
     let excused = facts.excuse(day, &value).cloned();
     let state = match arrived_at {
         Some(at) if at <= by => DueState::Here,

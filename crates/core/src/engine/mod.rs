@@ -12,6 +12,7 @@ pub(crate) mod shared;
 use std::collections::BTreeMap;
 use std::sync::mpsc;
 use std::sync::{Arc, Mutex, RwLock, RwLockReadGuard};
+use std::time::Duration;
 
 use jiff::Timestamp;
 
@@ -19,9 +20,11 @@ use crate::config::Config;
 use crate::ledger::Ledger;
 use crate::ledger::error::LedgerError;
 use crate::work::deaths::Deaths;
+use clock::monotonic_now;
 use gate::command::Command;
 use gate::handle::GateHandle;
 use gate::runner::GateRunner;
+use gate::state::Arriving;
 use shared::Context;
 
 pub use crate::files::lock::{ADDRESS_FILE, LockError, StateLock, owner_of, running_service};
@@ -30,6 +33,9 @@ pub use meter::{BOUNDS, Durations, GateFigures};
 pub use pass::batches::OpenBatch;
 pub use pass::report::PassReport;
 pub use shared::EngineEvent;
+
+/// What came so long ago may be about to be entered.
+const SETTLING: Duration = Duration::from_secs(60);
 
 /// All gates of a configuration over one ledger.
 pub struct Engine {
@@ -227,6 +233,17 @@ impl Engine {
             // A gate whose thread has ended needs no telling.
             let _ = handle.commands.send(Command::Look);
         }
+    }
+
+    /// Whether a gate is about to enter files that lie there already: it has not passed since the
+    /// start, or something that came a moment ago settles.
+    pub(crate) fn is_settling(&self, name: &str) -> bool {
+        let Ok(handle) = self.handle(name) else { return false };
+        let state = handle.live.state();
+        let (now, since_start) = (monotonic_now(), Timestamp::now() - self.started());
+        let recent = |arriving: &Arriving| now.saturating_sub(arriving.noticed) < SETTLING;
+        let begins = state.last_pass.is_none() && since_start.as_secs() < 30;
+        begins || state.arriving.values().any(recent)
     }
 
     pub(crate) fn handle(&self, name: &str) -> Result<Arc<GateHandle>, EngineError> {

@@ -6,7 +6,9 @@
 //! own and are never blocked by it. A caller is answered after its transaction
 //! is durable, not before.
 
+pub(crate) mod access;
 pub(crate) mod adopting;
+pub(crate) mod audit;
 pub(crate) mod claims;
 pub(crate) mod counted;
 pub(crate) mod dues;
@@ -46,6 +48,7 @@ use std::sync::{Mutex, OnceLock};
 use rusqlite::{Connection, OpenFlags};
 
 use crate::ledger::error::reading;
+pub use audit::{AuditLine, AuditProof, AuditQuery, NewAudit};
 pub use counted::{Count, CountBy};
 pub use dues::Excuse;
 pub use error::LedgerError;

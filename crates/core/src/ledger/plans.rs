@@ -24,6 +24,10 @@ const MAY_SCAN: &[(&str, &str)] = &[
     ("ORDER BY id DESC LIMIT 20000", "the newest alone are looked at"),
     ("ORDER BY id DESC LIMIT 1000", "the newest alone are counted"),
     ("ORDER BY id LIMIT 10000", "the oldest alone are forgotten"),
+    (
+        "FROM audit WHERE at >= ? ORDER BY id LIMIT 1",
+        "the oldest alone, up to the first that stays",
+    ),
     ("target = ? AND in_drop = 0", "a file is looked for where it was filed, after its sum"),
 ];
 

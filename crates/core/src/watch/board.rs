@@ -22,8 +22,10 @@ pub struct Board {
     pub at: Timestamp,
     /// Whether something of it needs a person.
     pub needs_a_person: bool,
-    /// What is late or missing.
+    /// What is late or missing: the first of it.
     pub late: Vec<DueCell>,
+    /// So many expectations are late or missing.
+    pub late_count: u64,
     /// What is due soon.
     pub due_soon: Vec<DueCell>,
     /// So many expectations are here, those that came late too.
@@ -110,7 +112,11 @@ impl Engine {
         };
         let count = |states: &[DueState]| of(states).len() as u64;
         let mut late = of(&[DueState::Missing, DueState::Late]);
+        let late_count = late.len() as u64;
         late.sort_by_key(|cell| (cell.state, cell.by));
+        late.truncate(TOLD);
+        let mut due_soon = of(&[DueState::DueSoon]);
+        due_soon.truncate(TOLD);
         let lasting = ledger.lasting(None)?.into_iter();
         let breaches: Vec<Happening> = lasting.filter(|one| one.kind == "breach").collect();
         let unusual = ledger.happened_since("unusual", day, TOLD as u32)?;
@@ -119,11 +125,12 @@ impl Engine {
         let mut board = Board {
             at: now,
             needs_a_person: false,
-            due_soon: of(&[DueState::DueSoon]),
+            due_soon,
             here: count(&[DueState::Here, DueState::HereLate]),
             expected: count(&[DueState::Expected, DueState::DueSoon]),
             excused: count(&[DueState::Excused]),
             late,
+            late_count,
             held: ledger.held_by_reason()?,
             breaches,
             unusual,

@@ -9,6 +9,7 @@ use jiff::{SignedDuration, Timestamp, ToSpan};
 
 use crate::config::due::Due;
 use crate::dues::cells::{cells, next_change};
+use crate::dues::facts::Read;
 use crate::dues::types::{DueCell, DueState};
 use crate::ledger::dues::DueKey;
 use crate::ledger::happenings::{EndOfHappening, NewHappening};
@@ -17,6 +18,9 @@ use crate::tell::follow::NOW_MISSING;
 
 /// After a change of a gate its rules are judged again no sooner than this.
 const PAUSE: SignedDuration = SignedDuration::from_millis(500);
+
+/// What is due waits so long for a file that lies there and settles: it came in time.
+const PATIENCE: SignedDuration = SignedDuration::from_secs(60);
 
 /// That often it is recorded that a rule was judged, when nothing changes.
 const MARK: SignedDuration = SignedDuration::from_mins(10);
@@ -45,6 +49,8 @@ struct Rule {
     /// Whether something of its gate has changed since.
     changed: bool,
     next: Timestamp,
+    /// Since when it waits for what settles.
+    waits: Option<Timestamp>,
 }
 
 impl DueWatch {
@@ -57,18 +63,20 @@ impl DueWatch {
             judged: Timestamp::MIN,
             changed: true,
             next: Timestamp::MIN,
+            waits: None,
         };
         let rules = dues.iter().map(rule).collect();
         DueWatch { rules, change: None, excused: 0, begun: false }
     }
 
-    /// Judges what may have changed; gives when there is to be looked again.
+    /// Judges what may have changed; gives when there is to be looked again. `settling` tells of
+    /// a gate whether it is about to enter what lies there.
     pub fn look(
         &mut self,
         ledger: &Ledger,
         excused: u64,
-        now: Timestamp,
-        zone: &TimeZone,
+        (now, zone): (Timestamp, &TimeZone),
+        settling: &dyn Fn(&str) -> bool,
     ) -> Result<Option<Timestamp>, LedgerError> {
         if !self.begun {
             let named = |about: &str| {
@@ -92,6 +100,11 @@ impl DueWatch {
             // A clock that was set back is noticed too.
             let long_ago = now.duration_since(rule.judged).abs() >= SignedDuration::from_secs(60);
             let rested = now.duration_since(rule.judged).abs() >= PAUSE;
+            if now >= rule.next && rule.waits_for(settling, now) {
+                let again = now.saturating_add(PAUSE).unwrap_or(now);
+                next = Some(next.map_or(again, |next| next.min(again)));
+                continue;
+            }
             if long_ago || now >= rule.next || (rule.changed && rested) {
                 rule.judge(ledger, now, zone)?;
             }
@@ -128,6 +141,15 @@ impl DueWatch {
 }
 
 impl Rule {
+    /// Whether its time has come, and a file may have come before it that is entered soon.
+    fn waits_for(&mut self, settling: &dyn Fn(&str) -> bool, now: Timestamp) -> bool {
+        if !settling(&self.due.gate) {
+            return false;
+        }
+        let since = *self.waits.get_or_insert(now);
+        now.duration_since(since).abs() < PATIENCE
+    }
+
     fn judge(
         &mut self,
         ledger: &Ledger,
@@ -149,7 +171,8 @@ impl Rule {
             Some(marks) => marks,
             None => self.marks.insert(read_marks(ledger, &self.due.name, first)?),
         };
-        let cells = cells(ledger, &self.due, (first, today), now, zone)?;
+        let mut read = Read::default();
+        let cells = cells(ledger, &mut read, &self.due, (first, today), now, zone)?;
         let since_then = |cell: &DueCell| cell.day >= since.min(today) || later > 0;
         let (mut begun, mut ended, mut fresh) = (Vec::new(), Vec::new(), Vec::new());
         for cell in cells.iter().filter(|cell| since_then(cell)) {
@@ -176,6 +199,7 @@ impl Rule {
         let oldest = first.to_string();
         marks.retain(|(day, _), _| *day >= oldest);
         self.judged = now;
+        self.waits = None;
         self.changed = false;
         self.next = next_change(&cells, &self.due, now, zone).unwrap_or(Timestamp::MAX);
         Ok(())

@@ -10,7 +10,7 @@ pub mod report;
 pub(crate) mod senders;
 pub(crate) mod troubles;
 
-use std::sync::Arc;
+use std::sync::{Arc, mpsc};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
@@ -30,6 +30,9 @@ use troubles::Troubles;
 /// It is looked that often at the most, however much happens.
 const SHORTEST: Duration = Duration::from_millis(100);
 
+/// The gates are started after so long at the latest.
+const BEGIN: Duration = Duration::from_secs(5);
+
 /// How often what is over long ago is forgotten.
 const FORGET: Duration = Duration::from_secs(3600);
 
@@ -42,7 +45,7 @@ pub struct Watch {
 }
 
 impl Watch {
-    /// Begins to watch.
+    /// Begins to watch. What happens after this is told, so that the gates are started then.
     ///
     /// # Errors
     /// Why there is no thread.
@@ -53,9 +56,12 @@ impl Watch {
             EngineEvent::Changed(_) | EngineEvent::Gate(_) => rung.ring(),
         });
         let (own, watched) = (Arc::clone(&bell), Arc::clone(engine));
+        let (begun, known) = mpsc::sync_channel(1);
         let thread = std::thread::Builder::new()
             .name("watch".into())
-            .spawn(move || watch(&watched, &own))?;
+            .spawn(move || watch(&watched, &own, &begun))?;
+        // A ledger that does not answer is told by who asks it next.
+        let _ = known.recv_timeout(BEGIN);
         let lookouts = Lookouts::start(engine, &bell)?;
         Ok(Watch { bell, engine: Arc::clone(engine), thread: Some(thread), lookouts })
     }
@@ -81,7 +87,7 @@ struct Round {
     followers: Vec<Follower>,
 }
 
-fn watch(engine: &Arc<Engine>, bell: &Arc<Bell>) {
+fn watch(engine: &Arc<Engine>, bell: &Arc<Bell>, known: &mpsc::SyncSender<()>) {
     let mut round: Option<Round> = None;
     let (mut senders, mut troubles) = (Senders::default(), Troubles::default());
     let mut forgotten = Instant::now();
@@ -90,6 +96,7 @@ fn watch(engine: &Arc<Engine>, bell: &Arc<Bell>) {
         let stepped = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| {
             step(engine, &mut round, &mut senders, &mut troubles)
         }));
+        let _ = known.try_send(());
         let wait = match stepped {
             Ok(Ok(next)) => until(next),
             Ok(Err(error)) => {
@@ -160,7 +167,8 @@ fn step(
     troubles.look(engine, ledger)?;
     let zone = &config.service.timezone;
     let excused = context.excused.load(std::sync::atomic::Ordering::Relaxed);
-    let mut next = round.dues.look(ledger, excused, now, zone)?;
+    let settling = |gate: &str| engine.is_settling(gate);
+    let mut next = round.dues.look(ledger, excused, (now, zone), &settling)?;
     let (woken, report) = report::sending::send_due(engine, now).unwrap_or_else(|error| {
         tracing::warn!("a report cannot be made: {error}; it is tried again");
         (Vec::new(), None)

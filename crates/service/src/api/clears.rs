@@ -36,7 +36,7 @@ pub struct ClearOrder {
 
 /// Removes files by a rule. What is under way is never touched; what cannot be removed is
 /// told, and the rest goes on.
-#[utoipa::path(tag = "people", request_body = ClearOrder,
+#[utoipa::path(tag = "people", extensions(("x-role" = json!("admin"))), request_body = ClearOrder,
     responses((status = 200, body = Cleared), (status = 400, body = Problem),
         (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/api/v1/clears")]
@@ -49,7 +49,7 @@ pub(crate) async fn clear(
 }
 
 /// The rules by which files are cleared, with the time of each.
-#[utoipa::path(tag = "ledger", responses((status = 200, body = Vec<ClearView>)))]
+#[utoipa::path(tag = "ledger", extensions(("x-role" = json!("viewer"))), responses((status = 200, body = Vec<ClearView>)))]
 #[get("/api/v1/clears")]
 pub(crate) async fn rules(shared: Data<Shared>) -> Result<Json<Vec<ClearView>>, Problem> {
     ask(&shared, move |engine| Ok(engine.clear_rules()?)).await.map(Json)
@@ -99,7 +99,7 @@ pub(crate) struct RemovalsQuery {
 }
 
 /// Files that were removed, newest first.
-#[utoipa::path(tag = "ledger", params(RemovalsQuery),
+#[utoipa::path(tag = "ledger", extensions(("x-role" = json!("viewer"))), params(RemovalsQuery),
     responses((status = 200, body = Vec<Removal>)))]
 #[get("/api/v1/removals")]
 pub(crate) async fn removals(

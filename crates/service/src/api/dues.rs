@@ -6,7 +6,7 @@ use jiff::civil::Date;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use vadegate_core::ask::DueQuery;
-use vadegate_core::dues::{DueCell, DueState, DueView, Learned};
+use vadegate_core::dues::{DueCell, DueCount, DueState, DueView, Learned};
 use vadegate_core::engine::Engine;
 use vadegate_core::watch::board::Board;
 
@@ -15,14 +15,14 @@ use crate::problem::Problem;
 use crate::{Shared, ask};
 
 /// The rules of what is expected, and how each stands today.
-#[utoipa::path(tag = "ledger", responses((status = 200, body = Vec<DueView>)))]
+#[utoipa::path(tag = "ledger", extensions(("x-role" = json!("viewer"))), responses((status = 200, body = Vec<DueView>)))]
 #[get("/api/v1/dues")]
 pub(crate) async fn dues(shared: Data<Shared>) -> Result<Json<Vec<DueView>>, Problem> {
     ask(&shared, move |engine| Ok(engine.dues()?)).await.map(Json)
 }
 
 /// The morning on one screen: what needs a person, and what the last day did.
-#[utoipa::path(tag = "ledger", responses((status = 200, body = Board)))]
+#[utoipa::path(tag = "ledger", extensions(("x-role" = json!("viewer"))), responses((status = 200, body = Board)))]
 #[get("/api/v1/board")]
 pub(crate) async fn board(shared: Data<Shared>) -> Result<Json<Board>, Problem> {
     ask(&shared, move |engine| Ok(engine.board()?)).await.map(Json)
@@ -43,10 +43,19 @@ pub(crate) struct CellsQuery {
     until: Option<Date>,
     /// In this state.
     state: Option<DueState>,
+    /// At most so many: those first that need a person.
+    limit: Option<usize>,
+}
+
+impl From<CellsQuery> for DueQuery {
+    fn from(query: CellsQuery) -> Self {
+        let CellsQuery { name, since, until, state, limit } = query;
+        DueQuery { name, since, until, state, limit }
+    }
 }
 
 /// Expectations of each day and value, in order of rule, day and value.
-#[utoipa::path(tag = "ledger", params(CellsQuery),
+#[utoipa::path(tag = "ledger", extensions(("x-role" = json!("viewer"))), params(CellsQuery),
     responses((status = 200, body = Vec<DueCell>), (status = 400, body = Problem),
         (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[get("/api/v1/dues/cells")]
@@ -54,16 +63,25 @@ pub(crate) async fn due_cells(
     shared: Data<Shared>,
     query: Query<CellsQuery>,
 ) -> Result<Json<Vec<DueCell>>, Problem> {
-    ask(&shared, move |engine| {
-        let CellsQuery { name, since, until, state } = query.into_inner();
-        Ok(engine.due_cells(&DueQuery { name, since, until, state })?)
-    })
-    .await
-    .map(Json)
+    let query = query.into_inner().into();
+    ask(&shared, move |engine| Ok(engine.due_cells(&query)?)).await.map(Json)
+}
+
+/// How many expectations are in each state.
+#[utoipa::path(tag = "ledger", extensions(("x-role" = json!("viewer"))), params(CellsQuery),
+    responses((status = 200, body = Vec<DueCount>), (status = 400, body = Problem),
+        (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[get("/api/v1/dues/count")]
+pub(crate) async fn count_due(
+    shared: Data<Shared>,
+    query: Query<CellsQuery>,
+) -> Result<Json<Vec<DueCount>>, Problem> {
+    let query = query.into_inner().into();
+    ask(&shared, move |engine| Ok(engine.count_due(&query)?)).await.map(Json)
 }
 
 /// A rule as it follows from what a gate has received so far.
-#[utoipa::path(tag = "ledger", params(("gate" = String, Path, description = "A gate.")),
+#[utoipa::path(tag = "ledger", extensions(("x-role" = json!("viewer"))), params(("gate" = String, Path, description = "A gate.")),
     responses((status = 200, body = Learned), (status = 404, body = Problem)))]
 #[get("/api/v1/gates/{gate}/due")]
 pub(crate) async fn learned_due(
@@ -103,7 +121,7 @@ impl ExcuseOrder {
 }
 
 /// Says that an expectation of a day need not come.
-#[utoipa::path(tag = "people", request_body = ExcuseOrder,
+#[utoipa::path(tag = "people", extensions(("x-role" = json!("operator"))), request_body = ExcuseOrder,
     responses((status = 200, body = DueCell), (status = 400, body = Problem),
         (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/api/v1/excuses")]

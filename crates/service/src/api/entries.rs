@@ -13,7 +13,7 @@ use crate::problem::Problem;
 use crate::{Shared, ask};
 
 /// One page of entries, newest first.
-#[utoipa::path(tag = "ledger", params(EntryQuery),
+#[utoipa::path(tag = "ledger", extensions(("x-role" = json!("viewer"))), params(EntryQuery),
     responses((status = 200, body = Page), (status = 400, body = Problem),
         (status = 404, body = Problem, description = "There is no such gate")))]
 #[get("/api/v1/entries")]
@@ -25,7 +25,7 @@ pub(crate) async fn entries(
 }
 
 /// All entries that fit, as JSON Lines: one object a line, in the order asked for.
-#[utoipa::path(tag = "ledger", params(EntryQuery),
+#[utoipa::path(tag = "ledger", extensions(("x-role" = json!("viewer"))), params(EntryQuery),
     responses((status = 200, content_type = "application/jsonl", body = Entry,
         description = "A line for each; a fault on the way ends them with a problem"),
         (status = 400, body = Problem)))]
@@ -53,7 +53,7 @@ pub(crate) struct ByQuery {
 }
 
 /// How many entries fit, by gate, state and day of entering.
-#[utoipa::path(tag = "ledger", params(EntryQuery, ByQuery),
+#[utoipa::path(tag = "ledger", extensions(("x-role" = json!("viewer"))), params(EntryQuery, ByQuery),
     responses((status = 200, body = Vec<Count>), (status = 400, body = Problem)))]
 #[get("/api/v1/entries/count")]
 pub(crate) async fn count(
@@ -76,7 +76,7 @@ pub(crate) async fn count(
 }
 
 /// One entry with its history, batch and outputs, and a look at its file.
-#[utoipa::path(tag = "ledger",
+#[utoipa::path(tag = "ledger", extensions(("x-role" = json!("viewer"))),
     params(("id" = i64, Path, description = "The entry's number")),
     responses((status = 200, body = EntryView), (status = 404, body = Problem)))]
 #[get("/api/v1/entries/{id}")]
@@ -97,7 +97,7 @@ pub(crate) struct RowsQuery {
 }
 
 /// The first rows of an entry in the table of a database into which it was loaded.
-#[utoipa::path(tag = "ledger", params(("id" = i64, Path, description = "The entry"), RowsQuery),
+#[utoipa::path(tag = "ledger", extensions(("x-role" = json!("viewer"))), params(("id" = i64, Path, description = "The entry"), RowsQuery),
     responses((status = 200, body = LoadedRows),
         (status = 404, body = Problem, description = "It was not loaded"),
         (status = 503, body = Problem, description = "The database does not answer")))]
@@ -121,7 +121,7 @@ pub(crate) struct WhyQuery {
 }
 
 /// What became of a file, or why it is not taken.
-#[utoipa::path(tag = "ledger", params(WhyQuery),
+#[utoipa::path(tag = "ledger", extensions(("x-role" = json!("viewer"))), params(WhyQuery),
     responses((status = 200, body = Answer),
         (status = 404, body = Problem, description = "Nothing is known of it")))]
 #[get("/api/v1/why")]
@@ -153,7 +153,7 @@ pub(crate) struct OutputQuery {
 
 /// What was written into an output: whether its rows add up, and its batches with their
 /// accounts, the newest first, by pages.
-#[utoipa::path(tag = "ledger", params(OutputQuery),
+#[utoipa::path(tag = "ledger", extensions(("x-role" = json!("viewer"))), params(OutputQuery),
     responses((status = 200, body = OutputAccount)))]
 #[get("/api/v1/outputs")]
 pub(crate) async fn outputs(
@@ -182,7 +182,7 @@ pub(crate) struct SampleQuery {
 
 /// What is in a file: its tables, their columns with types and distributions, and
 /// their first rows.
-#[utoipa::path(tag = "ledger", params(SampleQuery),
+#[utoipa::path(tag = "ledger", extensions(("x-role" = json!("viewer"))), params(SampleQuery),
     responses((status = 200, body = Sample, description = "The format and the tables"),
         (status = 404, body = Problem, description = "It is not there, or outside the roots"),
         (status = 422, body = Problem, description = "It is no table")))]

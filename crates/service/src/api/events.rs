@@ -23,7 +23,7 @@ pub(crate) struct ActivityQuery {
 }
 
 /// What happened at each gate in each piece of time, oldest first by gate.
-#[utoipa::path(tag = "events", params(ActivityQuery),
+#[utoipa::path(tag = "events", extensions(("x-role" = json!("viewer"))), params(ActivityQuery),
     responses((status = 200, body = Vec<Activity>)))]
 #[get("/api/v1/activity")]
 pub(crate) async fn activity(
@@ -46,7 +46,7 @@ pub(crate) struct ChangeQuery {
 }
 
 /// Changes of entries, oldest first.
-#[utoipa::path(tag = "events", params(ChangeQuery),
+#[utoipa::path(tag = "events", extensions(("x-role" = json!("viewer"))), params(ChangeQuery),
     responses((status = 200, body = Vec<Change>)))]
 #[get("/api/v1/changes")]
 pub(crate) async fn changes(
@@ -68,7 +68,7 @@ pub(crate) async fn changes(
 /// Live events as they happen (`text/event-stream`): `change` with a change of
 /// an entry, whose number is the event's id, and `gate` when what is shown of a
 /// gate has changed. A `Last-Event-ID` goes on after that change.
-#[utoipa::path(tag = "events",
+#[utoipa::path(tag = "events", extensions(("x-role" = json!("viewer"))),
     params(("Last-Event-ID" = Option<i64>, Header, description = "The last change that was received")),
     responses((status = 200, content_type = "text/event-stream", body = String)))]
 #[get("/api/v1/events")]

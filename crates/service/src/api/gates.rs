@@ -13,7 +13,7 @@ use crate::problem::Problem;
 use crate::{Shared, ask};
 
 /// All gates, in the order of the configuration.
-#[utoipa::path(tag = "gates",
+#[utoipa::path(tag = "gates", extensions(("x-role" = json!("viewer"))),
     responses((status = 200, body = Vec<GateView>), (status = 401, body = Problem)))]
 #[get("/api/v1/gates")]
 pub(crate) async fn all(shared: Data<Shared>) -> Result<Json<Vec<GateView>>, Problem> {
@@ -21,7 +21,7 @@ pub(crate) async fn all(shared: Data<Shared>) -> Result<Json<Vec<GateView>>, Pro
 }
 
 /// One gate.
-#[utoipa::path(tag = "gates",
+#[utoipa::path(tag = "gates", extensions(("x-role" = json!("viewer"))),
     params(("gate" = String, Path, description = "The gate's name")),
     responses((status = 200, body = GateView), (status = 404, body = Problem)))]
 #[get("/api/v1/gates/{gate}")]
@@ -55,7 +55,7 @@ pub struct Files {
 }
 
 /// What lies in a gate's drop folder, each with the gate's verdict.
-#[utoipa::path(tag = "gates",
+#[utoipa::path(tag = "gates", extensions(("x-role" = json!("viewer"))),
     params(("gate" = String, Path, description = "The gate's name"), FileQuery),
     responses((status = 200, body = Files), (status = 404, body = Problem),
         (status = 503, body = Problem, description = "The drop folder cannot be read")))]
@@ -79,7 +79,7 @@ pub(crate) async fn files(
 /// What lies in a gate's drop folder, each with the gate's verdict, as JSON Lines:
 /// one object a line, in the folder's own order. A fault on the way ends the answer
 /// with a problem in place of a file.
-#[utoipa::path(tag = "gates",
+#[utoipa::path(tag = "gates", extensions(("x-role" = json!("viewer"))),
     params(("gate" = String, Path, description = "The gate's name")),
     responses((status = 200, content_type = "application/jsonl", body = FileView,
         description = "A line for each"),
@@ -98,7 +98,7 @@ pub(crate) async fn all_files(
 }
 
 /// What a pass would do now, file by file, in order; nothing is touched.
-#[utoipa::path(tag = "gates",
+#[utoipa::path(tag = "gates", extensions(("x-role" = json!("viewer"))),
     params(("gate" = String, Path, description = "The gate's name")),
     responses((status = 200, body = Vec<Rehearsed>), (status = 404, body = Problem),
         (status = 503, body = Problem, description = "The drop folder cannot be read")))]
@@ -120,7 +120,7 @@ pub(crate) struct MatchQuery {
 }
 
 /// What a pattern makes of the files that lie in the drop folder now.
-#[utoipa::path(tag = "gates",
+#[utoipa::path(tag = "gates", extensions(("x-role" = json!("viewer"))),
     params(("gate" = String, Path, description = "The gate's name"), MatchQuery),
     responses((status = 200, body = Matches),
         (status = 400, body = Problem, description = "The pattern has a fault"),
@@ -137,7 +137,7 @@ pub(crate) async fn matches(
 }
 
 /// Has a gate pass now, and tells what it did.
-#[utoipa::path(tag = "gates",
+#[utoipa::path(tag = "gates", extensions(("x-role" = json!("operator"))),
     params(("gate" = String, Path, description = "The gate's name")),
     responses((status = 200, body = PassReport), (status = 404, body = Problem)))]
 #[post("/api/v1/gates/{gate}/pass")]
@@ -158,7 +158,7 @@ pub(crate) struct WhoQuery {
 }
 
 /// Pauses a gate: it goes on noticing, and takes nothing.
-#[utoipa::path(tag = "gates",
+#[utoipa::path(tag = "gates", extensions(("x-role" = json!("operator"))),
     params(("gate" = String, Path, description = "The gate's name"), WhoQuery),
     responses((status = 200, body = GateView), (status = 404, body = Problem)))]
 #[post("/api/v1/gates/{gate}/pause")]
@@ -171,7 +171,7 @@ pub(crate) async fn pause(
 }
 
 /// Resumes a paused gate.
-#[utoipa::path(tag = "gates",
+#[utoipa::path(tag = "gates", extensions(("x-role" = json!("operator"))),
     params(("gate" = String, Path, description = "The gate's name"), WhoQuery),
     responses((status = 200, body = GateView), (status = 404, body = Problem)))]
 #[post("/api/v1/gates/{gate}/resume")]

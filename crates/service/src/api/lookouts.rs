@@ -13,7 +13,7 @@ use crate::problem::Problem;
 use crate::{Shared, ask};
 
 /// All lookouts, with what each saw last and which limits are broken.
-#[utoipa::path(tag = "ledger", responses((status = 200, body = Vec<LookoutView>)))]
+#[utoipa::path(tag = "ledger", extensions(("x-role" = json!("viewer"))), responses((status = 200, body = Vec<LookoutView>)))]
 #[get("/api/v1/lookouts")]
 pub(crate) async fn lookouts(shared: Data<Shared>) -> Result<Json<Vec<LookoutView>>, Problem> {
     ask(&shared, move |engine| Ok(engine.lookouts()?)).await.map(Json)
@@ -31,7 +31,7 @@ pub(crate) struct LookoutEventsQuery {
 }
 
 /// What happened at a lookout, newest first: broken limits, and files that came and went.
-#[utoipa::path(tag = "ledger",
+#[utoipa::path(tag = "ledger", extensions(("x-role" = json!("viewer"))),
     params(("lookout" = String, Path, description = "A lookout."), LookoutEventsQuery),
     responses((status = 200, body = Vec<Happening>), (status = 404, body = Problem)))]
 #[get("/api/v1/lookouts/{lookout}/events")]
@@ -69,7 +69,7 @@ impl RightOrder {
 }
 
 /// Takes what a lookout sees next as right, from now on.
-#[utoipa::path(tag = "people", request_body = RightOrder,
+#[utoipa::path(tag = "people", extensions(("x-role" = json!("operator"))), request_body = RightOrder,
     params(("lookout" = String, Path, description = "A lookout.")),
     responses((status = 200, body = RightOrder), (status = 400, body = Problem),
         (status = 404, body = Problem)))]

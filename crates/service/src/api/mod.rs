@@ -48,6 +48,7 @@ macro_rules! all_calls {
             clears::removals,
             dues::dues,
             dues::due_cells,
+            dues::count_due,
             dues::excuse,
             dues::learned_due,
             dues::board,

@@ -77,7 +77,7 @@ fn duration(text: Option<&str>) -> Result<Option<Duration>, Problem> {
 
 /// Takes ready entries of a gate whose work is `offer`, each on a lease with a fencing
 /// number. An empty list says that there is nothing.
-#[utoipa::path(tag = "offers", request_body = TakeOrder,
+#[utoipa::path(tag = "offers", extensions(("x-role" = json!("worker"))), request_body = TakeOrder,
     params(("gate" = String, Path, description = "The gate's name")),
     responses((status = 200, body = Vec<Offered>), (status = 404, body = Problem),
         (status = 409, body = Problem, description = "The gate offers nothing")))]
@@ -107,7 +107,7 @@ pub(crate) async fn take(
 }
 
 /// The bytes of the file of a lease.
-#[utoipa::path(tag = "offers",
+#[utoipa::path(tag = "offers", extensions(("x-role" = json!("worker"))),
     params(("fence" = i64, Path, description = "The fencing number")),
     responses((status = 200, content_type = "application/octet-stream", body = String,
         description = "The bytes"),
@@ -143,7 +143,7 @@ pub(crate) async fn file(shared: Data<Shared>, fence: Path<i64>) -> Result<HttpR
 }
 
 /// Prolongs a lease.
-#[utoipa::path(tag = "offers", request_body = ProlongOrder,
+#[utoipa::path(tag = "offers", extensions(("x-role" = json!("worker"))), request_body = ProlongOrder,
     params(("fence" = i64, Path, description = "The fencing number")),
     responses((status = 200, body = Prolonged),
         (status = 409, body = Problem, description = "The lease is over")))]
@@ -164,7 +164,7 @@ pub(crate) async fn prolong(
 }
 
 /// Ends a lease: done, again, or failed.
-#[utoipa::path(tag = "offers", request_body = EndOrder,
+#[utoipa::path(tag = "offers", extensions(("x-role" = json!("worker"))), request_body = EndOrder,
     params(("fence" = i64, Path, description = "The fencing number")),
     responses((status = 204, description = "It is recorded, durably"),
         (status = 409, body = Problem, description = "The lease is over: the work is not taken")))]

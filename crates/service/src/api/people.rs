@@ -70,7 +70,7 @@ impl OrderBy {
 /// Does something to entries for a person: has them worked again, files or deletes
 /// what is held, or forgets. What is refused for one entry is told, and the others go
 /// on.
-#[utoipa::path(tag = "people", request_body = Order,
+#[utoipa::path(tag = "people", extensions(("x-role" = json!("operator"))), request_body = Order,
     responses((status = 200, body = Done),
         (status = 400, body = Problem, description = "The order is not understood"),
         (status = 409, body = Problem, description = "There are not as many entries as expected")))]
@@ -131,7 +131,7 @@ pub struct AdoptOrder {
 }
 
 /// Enters what lies in a gate's drop folders as already worked, without working it.
-#[utoipa::path(tag = "people", request_body = AdoptOrder,
+#[utoipa::path(tag = "people", extensions(("x-role" = json!("operator"))), request_body = AdoptOrder,
     params(("gate" = String, Path, description = "The gate's name")),
     responses((status = 200, body = Adoption), (status = 400, body = Problem),
         (status = 404, body = Problem)))]
@@ -196,7 +196,7 @@ impl TrimOrder {
 }
 
 /// Trims the details of entries whose life ended long ago; their identities are kept.
-#[utoipa::path(tag = "people", request_body = TrimOrder,
+#[utoipa::path(tag = "people", extensions(("x-role" = json!("admin"))), request_body = TrimOrder,
     responses((status = 200, body = Trimmed), (status = 400, body = Problem)))]
 #[post("/api/v1/ledger/trim")]
 pub(crate) async fn trim(

@@ -25,7 +25,7 @@ pub(crate) struct ReportQuery {
 
 /// What a time did: what was expected, what came, what is held, what was broken, what was
 /// removed and made, beside the same time a week before.
-#[utoipa::path(tag = "ledger", params(ReportQuery),
+#[utoipa::path(tag = "ledger", extensions(("x-role" = json!("viewer"))), params(ReportQuery),
     responses((status = 200, body = Report), (status = 400, body = Problem),
         (status = 409, body = Problem)))]
 #[get("/api/v1/report")]

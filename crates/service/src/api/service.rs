@@ -31,7 +31,7 @@ pub struct ServiceInfo {
 }
 
 /// What the service is.
-#[utoipa::path(tag = "service",
+#[utoipa::path(tag = "service", extensions(("x-role" = json!("viewer"))),
     responses((status = 200, body = ServiceInfo), (status = 401, body = Problem)))]
 #[get("/api/v1/service")]
 pub(crate) async fn about(shared: Data<Shared>) -> Json<ServiceInfo> {
@@ -48,7 +48,7 @@ pub(crate) async fn about(shared: Data<Shared>) -> Json<ServiceInfo> {
 
 /// Reads the configuration file again and takes it, if it is right. Work under way
 /// ends under the old rules.
-#[utoipa::path(tag = "service",
+#[utoipa::path(tag = "service", extensions(("x-role" = json!("operator"))),
     responses((status = 200, body = Reloaded),
         (status = 422, body = Problem, description = "It has a fault; the one before stays in force")))]
 #[post("/api/v1/reload")]
@@ -63,7 +63,7 @@ pub(crate) async fn reload(shared: Data<Shared>) -> Result<Json<Reloaded>, Probl
 }
 
 /// This document.
-#[utoipa::path(tag = "service", security(()),
+#[utoipa::path(tag = "service", extensions(("x-role" = json!("anybody"))), security(()),
     responses((status = 200, body = Object, description = "An OpenAPI 3.1 document")))]
 #[get("/api/v1/openapi.json")]
 pub(crate) async fn description() -> HttpResponse {
@@ -71,14 +71,14 @@ pub(crate) async fn description() -> HttpResponse {
 }
 
 /// The process lives.
-#[utoipa::path(tag = "service", security(()), responses((status = 200, body = String)))]
+#[utoipa::path(tag = "service", extensions(("x-role" = json!("anybody"))), security(()), responses((status = 200, body = String)))]
 #[get("/healthz")]
 pub(crate) async fn healthz() -> &'static str {
     "ok\n"
 }
 
 /// The ledger answers, and the gates pass.
-#[utoipa::path(tag = "service", security(()),
+#[utoipa::path(tag = "service", extensions(("x-role" = json!("anybody"))), security(()),
     responses((status = 200, body = String),
         (status = 503, body = Problem, description = "A gate does not run, or the ledger does not answer")))]
 #[get("/readyz")]
@@ -101,7 +101,7 @@ pub(crate) async fn readyz(shared: Data<Shared>) -> Result<&'static str, Problem
 }
 
 /// Figures in the text format of Prometheus.
-#[utoipa::path(tag = "service",
+#[utoipa::path(tag = "service", extensions(("x-role" = json!("viewer"))),
     responses((status = 200, content_type = "text/plain", body = String),
         (status = 401, body = Problem)))]
 #[get("/metrics")]

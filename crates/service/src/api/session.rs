@@ -27,7 +27,7 @@ pub(crate) struct Session {
 }
 
 /// Whether the caller has a session.
-#[utoipa::path(tag = "session", security(()), responses((status = 200, body = Session)))]
+#[utoipa::path(tag = "session", extensions(("x-role" = json!("anybody"))), security(()), responses((status = 200, body = Session)))]
 #[get("/api/v1/session")]
 pub(crate) async fn session(shared: Data<Shared>, request: HttpRequest) -> Json<Session> {
     Json(Session { signed_in: guard::session_of(&request, &shared).is_some() })
@@ -45,7 +45,7 @@ fn cookie<'a>(shared: &Shared, secure: bool, value: String, seconds: i64) -> Coo
 }
 
 /// Gives a session for the token, as an HttpOnly cookie.
-#[utoipa::path(tag = "session", security(()), request_body = SignIn,
+#[utoipa::path(tag = "session", extensions(("x-role" = json!("anybody"))), security(()), request_body = SignIn,
     responses((status = 204), (status = 403, body = Problem, description = "It is not the token")))]
 #[post("/api/v1/session")]
 pub(crate) async fn sign_in(
@@ -73,7 +73,7 @@ fn unkept(error: &std::io::Error) -> Problem {
 }
 
 /// Ends the caller's session.
-#[utoipa::path(tag = "session", responses((status = 204)))]
+#[utoipa::path(tag = "session", extensions(("x-role" = json!("viewer"))), responses((status = 204)))]
 #[delete("/api/v1/session")]
 pub(crate) async fn sign_out(
     shared: Data<Shared>,

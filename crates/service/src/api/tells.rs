@@ -11,14 +11,14 @@ use crate::problem::Problem;
 use crate::{Shared, ask};
 
 /// Who hears of what, and how that goes.
-#[utoipa::path(tag = "ledger", responses((status = 200, body = Vec<TellView>)))]
+#[utoipa::path(tag = "ledger", extensions(("x-role" = json!("viewer"))), responses((status = 200, body = Vec<TellView>)))]
 #[get("/api/v1/tells")]
 pub(crate) async fn tells(shared: Data<Shared>) -> Result<Json<Vec<TellView>>, Problem> {
     ask(&shared, move |engine| Ok(engine.tells()?)).await.map(Json)
 }
 
 /// Tells a receiver that this is a test, and says whether it took it.
-#[utoipa::path(tag = "people", params(("tell" = String, Path, description = "A tell.")),
+#[utoipa::path(tag = "people", extensions(("x-role" = json!("operator"))), params(("tell" = String, Path, description = "A tell.")),
     responses((status = 200, body = TellTest), (status = 404, body = Problem)))]
 #[post("/api/v1/tells/{tell}/test")]
 pub(crate) async fn test_tell(
@@ -44,7 +44,7 @@ pub(crate) struct MessagesQuery {
 }
 
 /// What was told, newest first.
-#[utoipa::path(tag = "ledger", params(MessagesQuery),
+#[utoipa::path(tag = "ledger", extensions(("x-role" = json!("viewer"))), params(MessagesQuery),
     responses((status = 200, body = Vec<Message>)))]
 #[get("/api/v1/messages")]
 pub(crate) async fn messages(

@@ -1,7 +1,9 @@
 //! One look at all folders of a lookout. Nothing is opened.
 
+use crate::arrivals::notices::Notices;
 use crate::arrivals::sweep::Seen;
 use crate::config::lookout::Lookout;
+use crate::files::at::Folder;
 use crate::files::roots::Reach;
 use crate::files::version::Kind;
 
@@ -47,9 +49,26 @@ pub(crate) struct FileSeen {
 /// So many files outside of a limit are named.
 pub(crate) const NAMED: usize = 3;
 
-/// Looks at all folders; none when it was told to stop.
-pub(crate) fn look(lookout: &Lookout, reach: &Reach, stopping: &dyn Fn() -> bool) -> Option<Found> {
+/// So many folders of a lookout are watched by the kernel's notices: a user may watch a
+/// bounded number, and gates need theirs. The others are looked at by the clock alone.
+const WATCHED: usize = 1000;
+
+/// Looks at all folders, and has notices of them from then on; none when it was told to stop.
+pub(crate) fn look(
+    lookout: &Lookout,
+    reach: &Reach,
+    notices: &mut Notices,
+    stopping: &dyn Fn() -> bool,
+) -> Option<Found> {
     let places = lookout.at.find();
+    notices.begin();
+    let mut watched = 0;
+    let mut watch = |folder: &Folder, place: &str| {
+        watched += 1;
+        if watched <= WATCHED {
+            notices.watch(folder, place);
+        }
+    };
     let mut found = Found::default();
     for problem in &places.problems {
         found.folders.push(FoundFolder::problem(problem.folder.clone(), problem.to_string()));
@@ -58,8 +77,10 @@ pub(crate) fn look(lookout: &Lookout, reach: &Reach, stopping: &dyn Fn() -> bool
         if stopping() {
             return None;
         }
-        found.folders.push(look_at(lookout, reach, place));
+        found.folders.push(look_at(lookout, reach, &mut watch, place));
     }
+    // Where there are no notices the clock is enough.
+    notices.end(true);
     Some(found)
 }
 
@@ -108,7 +129,12 @@ impl FoundFolder {
     }
 }
 
-fn look_at(lookout: &Lookout, reach: &Reach, place: &str) -> FoundFolder {
+fn look_at(
+    lookout: &Lookout,
+    reach: &Reach,
+    watch: &mut dyn FnMut(&Folder, &str),
+    place: &str,
+) -> FoundFolder {
     let path = lookout.at.path_of(place);
     let shown = path.display().to_string();
     if !reach.allows(&path) {
@@ -128,7 +154,7 @@ fn look_at(lookout: &Lookout, reach: &Reach, place: &str) -> FoundFolder {
         }
     }
     let from = if place.is_empty() { 0 } else { place.len() + 1 };
-    let swept = lookout.at.sweep(reach, place, lookout.depth, &mut |_, _| (), |seen| {
+    let swept = lookout.at.sweep(reach, place, lookout.depth, watch, |seen| {
         let below = seen.path.get(from..).unwrap_or(&seen.path).to_owned();
         if seen.kind == Kind::File && lookout.is_about(&below) {
             folder.add(lookout, &below, &seen);

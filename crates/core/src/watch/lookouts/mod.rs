@@ -13,6 +13,7 @@ use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 
+use crate::arrivals::notices::Notices;
 use crate::config::Config;
 use crate::config::lookout::Lookout;
 use crate::engine::Engine;
@@ -29,6 +30,9 @@ pub use view::LookoutView;
 
 /// It is looked that often whether there are other lookouts.
 const LONGEST: Duration = Duration::from_secs(2);
+
+/// Where much happens it is looked that often at the most, or by `every` if that is shorter.
+const REST: Duration = Duration::from_millis(500);
 
 /// The thread of all lookouts.
 pub(crate) struct Lookouts {
@@ -72,7 +76,13 @@ struct Watched {
     shown: String,
     kept: Kept,
     breaches: Breaches,
+    notices: Notices,
+    /// When it looks next, whatever is noticed.
     next: Instant,
+    /// When it may look again because something was noticed.
+    rested: Instant,
+    /// Whether something was noticed since the last look.
+    noticed: bool,
 }
 
 /// All that may be looked at.
@@ -92,7 +102,11 @@ struct Round {
 
 impl Round {
     /// Takes over another configuration; what it has in common goes on.
-    fn follow(&mut self, context: &Arc<Context>) -> Result<(), LedgerError> {
+    fn follow(
+        &mut self,
+        context: &Arc<Context>,
+        wake: &Arc<dyn Fn() + Send + Sync>,
+    ) -> Result<(), LedgerError> {
         if self.context.as_ref().is_some_and(|known| Arc::ptr_eq(known, context)) {
             return Ok(());
         }
@@ -108,7 +122,10 @@ impl Round {
                     breaches: Breaches::begin(ledger, &lookout.name)?,
                     lookout: lookout.clone(),
                     shown,
+                    notices: Notices::new(context.hub(), Arc::clone(wake)),
                     next: Instant::now(),
+                    rested: Instant::now(),
+                    noticed: false,
                 };
                 self.all.insert(lookout.name.clone(), watched);
             }
@@ -130,11 +147,13 @@ impl Round {
     }
 }
 
-fn look_out(engine: &Engine, bell: &Bell, told: &Bell) {
+fn look_out(engine: &Engine, bell: &Arc<Bell>, told: &Bell) {
     let mut round = Round::default();
+    let rung = Arc::clone(bell);
+    let wake: Arc<dyn Fn() + Send + Sync> = Arc::new(move || rung.ring());
     while !engine.is_stopping() {
         let looked = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| {
-            look_at_due(engine, &mut round)
+            look_at_due(engine, &mut round, &wake)
         }));
         let wait = match looked {
             Ok(Ok((recorded, next))) => {
@@ -158,27 +177,44 @@ fn look_out(engine: &Engine, bell: &Bell, told: &Bell) {
     }
 }
 
-/// Looks where it is time; gives whether something was recorded, and how long there is nothing
-/// to do.
-fn look_at_due(engine: &Engine, round: &mut Round) -> Result<(bool, Duration), LedgerError> {
+/// Looks where it is time, and where something was noticed; gives whether something was
+/// recorded, and how long there is nothing to do.
+fn look_at_due(
+    engine: &Engine,
+    round: &mut Round,
+    wake: &Arc<dyn Fn() + Send + Sync>,
+) -> Result<(bool, Duration), LedgerError> {
     let context = engine.context();
-    round.follow(&context)?;
+    round.follow(&context, wake)?;
     let Round { reach: Some(reach), all, .. } = round else { return Ok((false, LONGEST)) };
     let mut recorded = false;
-    for watched in all.values_mut().filter(|watched| watched.next <= Instant::now()) {
+    for watched in all.values_mut() {
+        if watched.time() > Instant::now() {
+            continue;
+        }
         let begun = Instant::now();
         let stopping = || context.stopping.load(Ordering::Relaxed);
-        let Some(mut found) = look(&watched.lookout, reach, &stopping) else { break };
+        watched.noticed = false;
+        let Watched { lookout, notices, .. } = watched;
+        let Some(mut found) = look(lookout, reach, notices, &stopping) else { break };
         recorded |= watched.take(&context.ledger, &mut found, engine)?;
         // One that takes long looks less often, so that it has a tenth of a core at the most.
-        watched.next = Instant::now() + watched.lookout.every.max(begun.elapsed() * 10);
+        let (now, pause) = (Instant::now(), begun.elapsed() * 10);
+        watched.next = now + watched.lookout.every.max(pause);
+        watched.rested = now + watched.lookout.every.min(REST).max(pause);
     }
-    let next = all.values().map(|one| one.next).min();
+    let next = all.values_mut().map(Watched::time).min();
     let wait = next.map_or(LONGEST, |next| next.saturating_duration_since(Instant::now()));
     Ok((recorded, wait.min(LONGEST)))
 }
 
 impl Watched {
+    /// When it is to look.
+    fn time(&mut self) -> Instant {
+        self.noticed |= !self.notices.take().is_empty();
+        if self.noticed { self.next.min(self.rested) } else { self.next }
+    }
+
     fn take(
         &mut self,
         ledger: &crate::ledger::Ledger,

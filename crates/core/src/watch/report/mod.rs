@@ -12,7 +12,6 @@ use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, ToSpan};
 
-use crate::dues::cells::cells;
 use crate::dues::types::DueCell;
 use crate::engine::Engine;
 use crate::engine::error::EngineError;
@@ -62,12 +61,7 @@ impl Engine {
     }
 
     fn expected(&self, days: (Date, Date)) -> Result<Vec<DueCell>, EngineError> {
-        let context = self.context();
-        let zone = &context.config.service.timezone;
-        let mut all = Vec::new();
-        for due in &context.config.dues {
-            all.extend(cells(&context.ledger, due, days, Timestamp::now(), zone)?);
-        }
+        let mut all = self.judged(None, Some(days))?;
         all.sort_by_key(|cell| cell.state);
         Ok(all)
     }

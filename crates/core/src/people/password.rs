@@ -1,0 +1,100 @@
+//! Passwords: Argon2id (RFC 9106), with the parameters that section 4 of it recommends where
+//! memory is bounded: 64 MiB, three passes, four lanes.
+
+use std::sync::OnceLock;
+
+use argon2::password_hash::{PasswordHash, PasswordHasher, PasswordVerifier, SaltString};
+use argon2::{Algorithm, Argon2, Params, Version};
+
+/// The shortest password that is taken, in characters.
+pub const SHORTEST: usize = 12;
+
+/// The longest, in bytes: one that is read must not cost more than the check of it.
+pub const LONGEST: usize = 1024;
+
+fn argon2() -> Argon2<'static> {
+    // These are within the bounds of the crate.
+    let parameters = Params::new(64 * 1024, 3, 4, None).unwrap_or_default();
+    Argon2::new(Algorithm::Argon2id, Version::V0x13, parameters)
+}
+
+/// Why a password is not taken; none when it is.
+pub fn fault(name: &str, password: &str) -> Option<String> {
+    if password.chars().count() < SHORTEST {
+        return Some(format!("the password is too short; it has {SHORTEST} characters at least"));
+    }
+    if password.len() > LONGEST {
+        return Some(format!("the password is too long; it has {LONGEST} bytes at the most"));
+    }
+    if password.chars().any(char::is_control) {
+        return Some("the password has a control character; nobody could type it again".into());
+    }
+    let lower = password.to_lowercase();
+    let first = lower.chars().next();
+    if lower.contains(&name.to_lowercase()) && lower.len() < name.len() + SHORTEST / 2 {
+        return Some("the password is hardly more than the name; take another".into());
+    }
+    if lower.chars().all(|c| Some(c) == first) {
+        return Some("the password is one character again and again; take another".into());
+    }
+    None
+}
+
+/// What is kept of a password, as a PHC string.
+///
+/// # Errors
+/// Why it cannot be made, in words.
+pub fn hash(password: &str) -> Result<String, String> {
+    let mut random = [0; 16];
+    super::secret::fill(&mut random)?;
+    let salt = SaltString::encode_b64(&random).map_err(|error| error.to_string())?;
+    let hash = argon2().hash_password(password.as_bytes(), &salt);
+    Ok(hash.map_err(|error| format!("the password cannot be kept: {error}"))?.to_string())
+}
+
+/// Whether a password is the one of which this was kept. Without one it takes as long, so that
+/// nobody learns from the time which names there are.
+pub fn verify(password: &str, kept: Option<&str>) -> bool {
+    static OF_NOBODY: OnceLock<String> = OnceLock::new();
+    let of_nobody = || OF_NOBODY.get_or_init(|| hash("nobody's password").unwrap_or_default());
+    let text = kept.unwrap_or_else(|| of_nobody());
+    let fits = password.len() <= LONGEST
+        && PasswordHash::new(text)
+            .is_ok_and(|kept| argon2().verify_password(password.as_bytes(), &kept).is_ok());
+    fits && kept.is_some()
+}
+
+/// Has what [`verify`] compares an unknown name with made before it is needed.
+pub fn prepare() {
+    verify("", None);
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_password_is_known_again_and_no_other_is() {
+        let kept = hash("the tide waits for no one").unwrap();
+        assert!(kept.starts_with("$argon2id$v=19$m=65536,t=3,p=4$"), "{kept}");
+        assert!(verify("the tide waits for no one", Some(&kept)));
+        assert!(!verify("the tide waits for no one ", Some(&kept)));
+        assert!(!verify("nobody's password", None), "nobody signs in as nobody");
+        assert_ne!(kept, hash("the tide waits for no one").unwrap(), "each has a salt of its own");
+    }
+
+    #[test]
+    fn weak_passwords_are_refused_with_the_reason() {
+        for (password, reason) in [
+            ("short", "too short"),
+            (&"x".repeat(1025), "too long"),
+            ("with a\ttabulator", "control character"),
+            ("maraharbour1", "hardly more than the name"),
+            ("aaaaaaaaaaaaaa", "again and again"),
+        ] {
+            let fault = fault("maraharbour", password).unwrap_or_default();
+            assert!(fault.contains(reason), "{password}: {fault}");
+        }
+        assert_eq!(fault("mara", "the tide waits for no one"), None);
+    }
+}
