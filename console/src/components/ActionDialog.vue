@@ -2,7 +2,7 @@
 import { Dialog, DialogPanel, DialogTitle } from "@headlessui/vue";
 import { useMutation, useQueryClient } from "@tanstack/vue-query";
 import { computed, ref, watch } from "vue";
-import { useWho } from "../composables/useWho";
+import { useSigner } from "../composables/useMe";
 import { post } from "../support/api";
 import { ACTIONS, told } from "../support/actions";
 import { counted, visible } from "../support/format";
@@ -14,7 +14,7 @@ import WhoAndWhy from "./WhoAndWhy.vue";
 const props = defineProps<{ action: EntryAction; entries?: number[]; fitting?: EntryQuery }>();
 const open = defineModel<boolean>({ required: true });
 const queries = useQueryClient();
-const who = useWho();
+const signer = useSigner();
 const why = ref("");
 
 const twice = ref(false);
@@ -23,7 +23,7 @@ const order = (rehearse: boolean, expected?: number) => ({
   action: props.action,
   entries: props.entries ?? [],
   fitting: props.fitting ?? null,
-  who: rehearse ? "console" : who.value,
+  who: signer.who(rehearse),
   why: rehearse ? "" : why.value,
   rehearse,
   twice: twice.value,
@@ -51,7 +51,7 @@ const ready = computed(
   () =>
     would.data.value &&
     would.data.value.done.length > 0 &&
-    who.value.trim() !== "" &&
+    signer.ready.value &&
     why.value.trim() !== "" &&
     (repeated.value.length === 0 || twice.value),
 );

@@ -2,7 +2,7 @@
 import { Dialog, DialogPanel, DialogTitle } from "@headlessui/vue";
 import { useMutation, useQueryClient } from "@tanstack/vue-query";
 import { computed, ref, watch } from "vue";
-import { useWho } from "../composables/useWho";
+import { useSigner } from "../composables/useMe";
 import { post } from "../support/api";
 import { counted, visible } from "../support/format";
 import type { Adoption } from "../support/types";
@@ -13,14 +13,14 @@ import WhoAndWhy from "./WhoAndWhy.vue";
 const props = defineProps<{ gate: string }>();
 const open = defineModel<boolean>({ required: true });
 const queries = useQueryClient();
-const who = useWho();
+const signer = useSigner();
 const why = ref("");
 const pattern = ref("");
 
 const order = (rehearse: boolean) =>
   post<Adoption>(`/gates/${encodeURIComponent(props.gate)}/adopt`, {
     pattern: pattern.value.trim() === "" ? null : pattern.value.trim(),
-    who: rehearse ? "console" : who.value,
+    who: signer.who(rehearse),
     why: rehearse ? "" : why.value,
     rehearse,
   });
@@ -34,7 +34,7 @@ watch(open, (now) => {
   would.mutate();
 });
 const ready = computed(
-  () => (would.data.value?.adopted.length ?? 0) > 0 && who.value.trim() !== "" && why.value.trim() !== "",
+  () => (would.data.value?.adopted.length ?? 0) > 0 && signer.ready.value && why.value.trim() !== "",
 );
 </script>
 

@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { useMutation, useQueryClient } from "@tanstack/vue-query";
 import { computed, ref } from "vue";
+import { useMay, useSigner } from "../composables/useMe";
 import { useNow } from "../composables/useNow";
-import { useWho } from "../composables/useWho";
 import { post } from "../support/api";
 import { count, counted, size, until, visible } from "../support/format";
 import type { ClearRule, Cleared } from "../support/types";
@@ -13,12 +13,13 @@ import FactList from "./FactList.vue";
 /** A rule by which files are cleared: what it says, what would go now, and doing it. */
 const props = defineProps<{ rule: ClearRule }>();
 const queries = useQueryClient();
-const who = useWho();
+const signer = useSigner();
+const admin = useMay("admin");
 const now = useNow();
 const asking = ref(false);
 
 const order = (rehearse: boolean, why: string) =>
-  post<Cleared>("/clears", { name: props.rule.name, who: rehearse ? "console" : who.value, why, rehearse });
+  post<Cleared>("/clears", { name: props.rule.name, who: signer.who(rehearse), why, rehearse });
 const would = useMutation({ mutationFn: () => order(true, "") });
 const does = useMutation({
   mutationFn: (why: string) => order(false, why),
@@ -66,7 +67,7 @@ const told = computed(() => {
           next <time :datetime="rule.next_at">{{ until(rule.next_at, now) }}</time>
         </span>
       </h2>
-      <div class="flex flex-wrap items-center gap-2">
+      <div v-if="admin" class="flex flex-wrap items-center gap-2">
         <span role="status" class="text-sm text-muted">{{ told }}</span>
         <button class="button" :disabled="would.isPending.value" @click="would.mutate()">
           {{ would.isPending.value ? "Looking …" : "Rehearse" }}

@@ -1,19 +1,19 @@
 <script setup lang="ts">
 import { Dialog, DialogPanel, DialogTitle } from "@headlessui/vue";
 import { computed, ref, watch } from "vue";
-import { useWho } from "../composables/useWho";
+import { useSigner } from "../composables/useMe";
 import WhoAndWhy from "./WhoAndWhy.vue";
 
 /** Asks who clears, and why: it stands with each removal. */
 defineProps<{ title: string; yes: string }>();
 const emit = defineEmits<{ yes: [why: string] }>();
 const open = defineModel<boolean>({ required: true });
-const who = useWho();
+const signer = useSigner();
 const why = ref("");
 watch(open, (now) => {
   if (now) why.value = "";
 });
-const ready = computed(() => who.value.trim() !== "" && why.value.trim() !== "");
+const ready = computed(() => signer.ready.value && why.value.trim() !== "");
 
 function agree() {
   open.value = false;

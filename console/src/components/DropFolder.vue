@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { computed, ref } from "vue";
+import { useMay } from "../composables/useMe";
 import { useFiles } from "../composables/useQueries";
 import { counted } from "../support/format";
 import type { Verdict } from "../support/types";
@@ -25,6 +26,7 @@ const choices = [
   { value: "unreadable", name: "unreadable" },
 ] as const;
 // Folders are listed by the command line; here they would only be in the way.
+const operator = useMay("operator");
 const all = computed(() => (data.value?.files ?? []).filter((file) => file.kind !== "folder"));
 const shown = computed(() => all.value.filter((file) => verdict.value === "all" || file.verdict === verdict.value));
 </script>
@@ -38,7 +40,7 @@ const shown = computed(() => all.value.filter((file) => verdict.value === "all" 
       </h2>
       <div class="flex flex-wrap gap-2">
         <PickList v-model="verdict" label="Verdict" :choices="choices" />
-        <button class="button" @click="adopting = true">Adopt …</button>
+        <button v-if="operator" class="button" @click="adopting = true">Adopt …</button>
         <AdoptDialog v-model="adopting" :gate="gate" />
       </div>
     </div>

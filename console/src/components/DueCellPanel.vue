@@ -2,7 +2,7 @@
 import { useMutation, useQueryClient } from "@tanstack/vue-query";
 import { computed, ref, watch } from "vue";
 import { RouterLink } from "vue-router";
-import { useWho } from "../composables/useWho";
+import { useMay, useSigner } from "../composables/useMe";
 import { post } from "../support/api";
 import { DUE_STATES } from "../support/dues";
 import { count, counted, size, visible } from "../support/format";
@@ -14,7 +14,8 @@ import WhoAndWhy from "./WhoAndWhy.vue";
 const props = defineProps<{ cell: DueCell }>();
 const emit = defineEmits<{ excused: [cell: DueCell] }>();
 const queries = useQueryClient();
-const who = useWho();
+const signer = useSigner();
+const operator = useMay("operator");
 const why = ref("");
 const asking = ref(false);
 watch(
@@ -27,7 +28,7 @@ watch(
 const excuse = useMutation({
   mutationFn: () => {
     const { due, value, day } = props.cell;
-    return post<DueCell>("/excuses", { due, value, day, who: who.value, why: why.value });
+    return post<DueCell>("/excuses", { due, value, day, who: signer.who(), why: why.value });
   },
   onSuccess: (cell) => {
     asking.value = false;
@@ -35,8 +36,8 @@ const excuse = useMutation({
   },
   onSettled: () => queries.invalidateQueries(),
 });
-const open = computed(() => ["missing", "late", "due-soon", "expected"].includes(props.cell.state));
-const ready = computed(() => who.value.trim() !== "" && why.value.trim() !== "");
+const open = computed(() => operator.value && ["missing", "late", "due-soon", "expected"].includes(props.cell.state));
+const ready = computed(() => signer.ready.value && why.value.trim() !== "");
 const SHOWN = 12;
 </script>
 

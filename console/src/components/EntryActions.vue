@@ -1,13 +1,18 @@
 <script setup lang="ts">
 import { computed, ref } from "vue";
+import { useSession } from "../composables/useMe";
 import { ACTIONS, actionsFor } from "../support/actions";
+import { mayAct } from "../support/roles";
 import type { EntryAction, Entry } from "../support/types";
 import ActionDialog from "./ActionDialog.vue";
 
 /** What a person can do to an entry, as its state allows. */
 const props = defineProps<{ entry: Entry; loaded: boolean }>();
+const { data: session } = useSession();
 const actions = computed(() =>
-  actionsFor(props.entry.state, props.loaded).filter((action) => action !== "forget" || !props.entry.forgotten),
+  actionsFor(props.entry.state, props.loaded)
+    .filter((action) => mayAct(session.value?.role, action))
+    .filter((action) => action !== "forget" || !props.entry.forgotten),
 );
 const open = ref(false);
 const chosen = ref<EntryAction>("again");

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useMutation, useQueryClient } from "@tanstack/vue-query";
 import { computed, ref } from "vue";
-import { useWho } from "../composables/useWho";
+import { useMay, useSigner } from "../composables/useMe";
 import { post } from "../support/api";
 import { counted } from "../support/format";
 import type { Gate, PassReport } from "../support/types";
@@ -12,8 +12,12 @@ const props = defineProps<{ gate: Gate }>();
 const queries = useQueryClient();
 const path = computed(() => `/gates/${encodeURIComponent(props.gate.name)}`);
 const asking = ref(false);
-const who = useWho();
-const by = () => (who.value.trim() ? `?who=${encodeURIComponent(who.value.trim())}` : "");
+const may = useMay("operator");
+const signer = useSigner();
+const by = () => {
+  const who = signer.who()?.trim();
+  return who ? `?who=${encodeURIComponent(who)}` : "";
+};
 
 const pass = useMutation({
   mutationFn: () => post<PassReport>(`${path.value}/pass`),
@@ -34,7 +38,7 @@ const told = computed(() => {
 </script>
 
 <template>
-  <div class="flex flex-wrap items-center gap-2">
+  <div v-if="may" class="flex flex-wrap items-center gap-2">
     <button class="button button-main" :disabled="pass.isPending.value" @click="pass.mutate()">
       {{ pass.isPending.value ? "Passing …" : "Pass now" }}
     </button>

@@ -27,9 +27,7 @@ const id = `needs-${props.title.replaceAll(/\W+/g, "-").toLowerCase()}`;
 <template>
   <section v-if="needs.length > 0" class="panel min-w-0" :aria-labelledby="id">
     <h2 :id="id" class="flex justify-between gap-2 border-b border-line px-4 py-2.5 font-semibold">
-      <span :class="urgent ? 'text-danger' : ''"
-        >{{ count(all) }} {{ all === 1 ? (one ?? title) : title }}</span
-      >
+      <span :class="urgent ? 'text-danger' : ''">{{ count(all) }} {{ all === 1 ? (one ?? title) : title }}</span>
       <RouterLink v-if="more" :to="more" class="link text-sm font-normal">all</RouterLink>
     </h2>
     <ul class="divide-y divide-line text-sm">

@@ -2,14 +2,14 @@
 import { Listbox, ListboxButton, ListboxOption, ListboxOptions } from "@headlessui/vue";
 
 /** One choice of a few: Headless UI's list box under our own look. */
-defineProps<{ label: string; choices: readonly { value: T; name: string }[] }>();
+defineProps<{ label: string; hiddenLabel?: boolean; choices: readonly { value: T; name: string }[] }>();
 const model = defineModel<T>({ required: true });
 </script>
 
 <template>
   <Listbox v-model="model" as="div" class="relative">
     <ListboxButton class="button">
-      <span class="text-muted">{{ label }}</span>
+      <span class="text-muted" :class="{ 'sr-only': hiddenLabel }">{{ label }}</span>
       {{ choices.find((choice) => choice.value === model)?.name ?? model }}
       <svg viewBox="0 0 12 12" class="size-3" fill="none" stroke="currentColor" stroke-width="1.6" aria-hidden="true">
         <path d="m2.5 4.5 3.5 3.5 3.5-3.5" stroke-linecap="round" stroke-linejoin="round" />

@@ -21,6 +21,40 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/audit": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Lines of the audit log, newest first. */
+    get: operations["audit_lines"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/audit/proof": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Goes through the whole audit log, and tells whether it is as it was written. */
+    get: operations["audit_proof"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/board": {
     parameters: {
       query?: never;
@@ -102,6 +136,23 @@ export interface paths {
     };
     /** Expectations of each day and value, in order of rule, day and value. */
     get: operations["due_cells"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/dues/count": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** How many expectations are in each state. */
+    get: operations["count_due"];
     put?: never;
     post?: never;
     delete?: never;
@@ -739,13 +790,47 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** Whether the caller has a session. */
+    /** Who the caller is. */
     get: operations["session"];
     put?: never;
-    /** Gives a session for the token, as an HttpOnly cookie. */
+    /** Gives a session for the local token, or for a name and its password, as an HttpOnly cookie. */
     post: operations["sign_in"];
     /** Ends the caller's session. */
     delete: operations["sign_out"];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sessions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Sessions that have not ended, newest first. */
+    get: operations["sessions"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sessions/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    post?: never;
+    /** Ends a session: an own one, or any for an admin. */
+    delete: operations["end_session"];
     options?: never;
     head?: never;
     patch?: never;
@@ -779,6 +864,116 @@ export interface paths {
     put?: never;
     /** Tells a receiver that this is a test, and says whether it took it. */
     post: operations["test_tell"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/tokens": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Tokens: the caller's own; all for an admin. */
+    get: operations["tokens"];
+    put?: never;
+    /** Makes a token. A user makes their own, with a role up to theirs; an admin any. */
+    post: operations["make_token"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/tokens/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    post?: never;
+    /** Revokes a token: an own one, or any for an admin. */
+    delete: operations["revoke_token"];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/users": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** All users. */
+    get: operations["users"];
+    put?: never;
+    /** Adds a user; gives all. */
+    post: operations["add_user"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/users/{name}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    post?: never;
+    /** Removes a user, with sessions and tokens. */
+    delete: operations["remove_user"];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/users/{name}/password": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Gives a user another password: the caller's own, with the one before, or anybody's for an
+     *     admin. Their other sessions end.
+     */
+    post: operations["set_password"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/users/{name}/role": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Gives a user another role: an open session of theirs ends, and their tokens do no more than
+     *     they may.
+     */
+    post: operations["set_role"];
     delete?: never;
     options?: never;
     head?: never;
@@ -977,6 +1172,63 @@ export interface components {
       /** @description What became of it, in a sentence. */
       sentence: string;
     };
+    /** @description A line of the audit log. */
+    AuditLine: {
+      /** @description To what. */
+      about: string;
+      /** @description Where they were. */
+      address: string;
+      /**
+       * Format: date-time
+       * @description When.
+       */
+      at: string;
+      /**
+       * Format: int64
+       * @description Its number; they are without a gap.
+       */
+      id: number;
+      /**
+       * Format: int32
+       * @description What it came to, as the HTTP status that was answered.
+       */
+      status: number;
+      /** @description SHA-256 over this line and the sum of the one before. */
+      sum: string;
+      /** @description What they did. */
+      what: string;
+      /** @description Who. */
+      who: string;
+      /** @description Why, as they said. */
+      why: string;
+    };
+    /** @description What verifying the log came to. */
+    AuditProof: {
+      /** @description What is wrong, in words; empty when nothing is. */
+      faults: string[];
+      /**
+       * Format: int64
+       * @description Number of the first line that is kept.
+       */
+      first: number | null;
+      /** @description Whether the sum that was asked for stands in the chain; none when none was. */
+      known: boolean | null;
+      /**
+       * Format: int64
+       * @description Number of the last one.
+       */
+      last: number | null;
+      /**
+       * Format: int64
+       * @description Lines that were looked at.
+       */
+      lines: number;
+      /**
+       * @description The sum of the last one: who writes it down elsewhere can tell later that nothing up
+       *     to there was changed.
+       */
+      sum: string | null;
+    };
     BTreeMap: {
       [key: string]: string;
     };
@@ -1062,8 +1314,13 @@ export interface components {
        * @description So many expectations are here, those that came late too.
        */
       here: number;
-      /** @description What is late or missing. */
+      /** @description What is late or missing: the first of it. */
       late: components["schemas"]["DueCell"][];
+      /**
+       * Format: int64
+       * @description So many expectations are late or missing.
+       */
+      late_count: number;
       /** @description Whether something of it needs a person. */
       needs_a_person: boolean;
       /** @description Gates that a person has paused. */
@@ -1472,7 +1729,7 @@ export interface components {
       /** @description The rule. */
       due: string;
       /** @description The value, where something is expected of each. */
-      value: string | null;
+      value?: string | null;
     };
     /** @description Where the file of an entry lies, as a look just now has shown. */
     FileLocation: {
@@ -1851,6 +2108,13 @@ export interface components {
       /** @description Its name. */
       name: string;
     };
+    /** @description A token that was made. */
+    MadeToken: {
+      /** @description What is shown to the service. It is told this once. */
+      secret: string;
+      /** @description What is known of it from now on. */
+      token: components["schemas"]["TokenView"];
+    };
     /** @description A file that a pattern matches. */
     Match: {
       /** @description What is captured from it. */
@@ -1994,10 +2258,10 @@ export interface components {
     };
     /** @description A person, and why. */
     OrderBy: {
-      /** @description Who. */
-      who: string;
+      /** @description Who: said by the holder of the local token alone; everybody else is who they are. */
+      who: string | null;
       /** @description Why; needed to do it, not to rehearse it. */
-      why?: string;
+      why: string;
     };
     /** @description Of what a file was made that is an entry itself. */
     Origin: {
@@ -2192,6 +2456,13 @@ export interface components {
        */
       worked: number;
     };
+    /** @description Another password. */
+    PasswordOrder: {
+      /** @description The new one. */
+      password: string;
+      /** @description The one before; needed by who changes their own. */
+      present?: string | null;
+    };
     /** @description A person has paused a gate. */
     Pause: {
       /** @description Who. */
@@ -2232,6 +2503,11 @@ export interface components {
     Problem: {
       /** @description What is wrong, and what to do. */
       detail: string;
+      /**
+       * Format: int64
+       * @description How many seconds to wait; also in `Retry-After`.
+       */
+      retry_after?: number | null;
       /**
        * Format: int32
        * @description The HTTP status.
@@ -2490,6 +2766,16 @@ export interface components {
     };
     /** @description Who takes what a lookout sees as right, and why. */
     RightOrder: components["schemas"]["OrderBy"];
+    /**
+     * @description What somebody may do.
+     * @enum {string}
+     */
+    Role: "supplier" | "worker" | "viewer" | "operator" | "admin";
+    /** @description Another role. */
+    RoleOrder: {
+      /** @description The role. */
+      role: components["schemas"]["Role"];
+    };
     /** @description What is in a file. */
     Sample: {
       /** @description What parts the fields of delimited text. */
@@ -2570,14 +2856,57 @@ export interface components {
       /** @description Version of the program. */
       version: string;
     };
-    /** @description Whether the caller has a session. */
+    /** @description Who the caller is. */
     Session: {
+      /** @description Whether there are users, who sign in by name. */
+      by_name: boolean;
+      /** @description Whether they are known by the local token, and say themselves by which name they go. */
+      local: boolean;
+      /** @description Who it is; none where nobody has signed in. */
+      name: string | null;
+      role: components["schemas"]["Role"] | null;
+      /** @description Whether the caller is known. */
       signed_in: boolean;
     };
-    /** @description What is shown to sign in. */
+    /** @description A session that has not ended. */
+    SessionView: {
+      /** @description From where it was begun. */
+      address: string;
+      /**
+       * Format: date-time
+       * @description When it was begun.
+       */
+      begun_at: string;
+      /**
+       * Format: int64
+       * @description Its number.
+       */
+      id: number;
+      /** @description Whether it is the caller's. */
+      own: boolean;
+      /** @description What the browser says that it is. */
+      program: string;
+      /**
+       * Format: date-time
+       * @description When it ends at the latest.
+       */
+      until: string;
+      /**
+       * Format: date-time
+       * @description When it was used last, to within a minute.
+       */
+      used_at: string;
+      /** @description The user; none when it was begun by the local token. */
+      user: string | null;
+    };
+    /** @description What is shown to sign in: the token of the state folder, or a name and its password. */
     SignIn: {
-      /** @description The token from the state folder. */
-      token: string;
+      /** @description A user's name. */
+      name: string | null;
+      /** @description Their password. */
+      password: string | null;
+      /** @description The token from the state folder; on the service's own machine alone. */
+      token: string | null;
     };
     /**
      * @description In which order entries are listed.
@@ -2696,6 +3025,50 @@ export interface components {
        */
       held: number;
     };
+    /** @description A token that is to be made. */
+    TokenOrder: {
+      /** @description The gates at which that is, for the roles worker and supplier. */
+      gates?: string[];
+      /** @description What it is called; by default as its role. */
+      label?: string | null;
+      /** @description How long it is good, such as `90d`; by default until it is revoked. */
+      lasting?: string | null;
+      /** @description What may be done with it. */
+      role: components["schemas"]["Role"];
+    };
+    /** @description A token. */
+    TokenView: {
+      /** @description The gates at which that is; empty for all. */
+      gates: string[];
+      /**
+       * Format: int64
+       * @description Its number.
+       */
+      id: number;
+      /** @description What it is called. */
+      label: string;
+      /**
+       * Format: date-time
+       * @description When it was made.
+       */
+      made_at: string;
+      /** @description By whom. */
+      made_by: string;
+      /** @description The user whose it is, with whom it goes. */
+      owner: string | null;
+      /** @description What may be done with it. */
+      role: components["schemas"]["Role"];
+      /**
+       * Format: date-time
+       * @description When it ends; none when it does not.
+       */
+      until: string | null;
+      /**
+       * Format: date-time
+       * @description When it was shown last since the service was started.
+       */
+      used_at: string | null;
+    };
     /** @description Which entries are to be trimmed. */
     TrimOrder: {
       /**
@@ -2739,6 +3112,44 @@ export interface components {
       files: number;
       /** @description The gate. */
       gate: string;
+    };
+    /** @description A user who is to be added. */
+    UserOrder: {
+      /** @description The name by which they sign in. */
+      name: string;
+      /** @description Their first password. */
+      password: string;
+      /** @description What they may do. */
+      role: components["schemas"]["Role"];
+    };
+    /** @description A user. */
+    UserView: {
+      /**
+       * Format: date-time
+       * @description When they were added.
+       */
+      made_at: string;
+      /** @description By whom. */
+      made_by: string;
+      /** @description The name. */
+      name: string;
+      /** @description What they may do. */
+      role: components["schemas"]["Role"];
+      /**
+       * Format: int64
+       * @description Sessions that have not ended.
+       */
+      sessions: number;
+      /**
+       * Format: int64
+       * @description Tokens that are theirs.
+       */
+      tokens: number;
+      /**
+       * Format: date-time
+       * @description When they did something last, in a session that has not ended.
+       */
+      used_at: string | null;
     };
     /**
      * @description What the gate makes of a file in its drop folder.
@@ -2806,7 +3217,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -2844,6 +3255,270 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  audit_lines: {
+    parameters: {
+      query?: {
+        /** @description Of whom. */
+        who?: string;
+        /** @description What was done, such as `sign-in`. */
+        what?: string;
+        /** @description Words that stand in any part of the line. */
+        text?: string;
+        /** @description From then on. */
+        since?: string;
+        /** @description Until then. */
+        until?: string;
+        /** @description Only what was refused or failed. */
+        failed?: boolean;
+        /** @description Only lines before this number. */
+        cursor?: number;
+        /** @description At most so many: 1 to 1,000, 100 when it is not said. */
+        limit?: number;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["AuditLine"][];
+        };
+      };
+      /** @description The path, the query or the body is not as described */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  audit_proof: {
+    parameters: {
+      query?: {
+        /** @description A sum of the log that was written down before. */
+        sum?: string;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["AuditProof"];
+        };
+      };
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -2915,7 +3590,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -2953,6 +3628,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -3029,7 +3713,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -3067,6 +3751,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -3138,7 +3831,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -3176,6 +3869,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -3250,7 +3952,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -3304,6 +4006,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -3375,7 +4086,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -3413,6 +4124,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -3460,6 +4180,8 @@ export interface operations {
         until?: string;
         /** @description In this state. */
         state?: components["schemas"]["DueState"];
+        /** @description At most so many: those first that need a person. */
+        limit?: number;
       };
       header?: never;
       path?: never;
@@ -3492,7 +4214,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -3546,6 +4268,159 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  count_due: {
+    parameters: {
+      query?: {
+        /** @description Of this rule. */
+        name?: string;
+        /** @description From this day on; without a day today, and what is still open of days before. */
+        since?: string;
+        /** @description Until this day. */
+        until?: string;
+        /** @description In this state. */
+        state?: components["schemas"]["DueState"];
+        /** @description At most so many: those first that need a person. */
+        limit?: number;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["DueCount"][];
+        };
+      };
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -3651,7 +4526,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -3698,6 +4573,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -3804,7 +4688,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -3842,6 +4726,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -3917,7 +4810,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -3964,6 +4857,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -4071,7 +4973,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -4109,6 +5011,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -4183,7 +5094,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -4238,6 +5149,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -4315,7 +5235,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -4371,6 +5291,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -4445,7 +5374,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -4483,6 +5412,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -4557,7 +5495,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -4611,6 +5549,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -4681,7 +5628,7 @@ export interface operations {
           "application/json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -4719,6 +5666,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -4793,7 +5749,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -4848,6 +5804,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -4925,7 +5890,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -4980,6 +5945,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -5054,7 +6028,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -5109,6 +6083,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -5188,7 +6171,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -5243,6 +6226,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -5318,7 +6310,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -5373,6 +6365,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -5450,7 +6451,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -5505,6 +6506,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -5579,7 +6589,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -5634,6 +6644,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -5673,7 +6692,10 @@ export interface operations {
   pause: {
     parameters: {
       query?: {
-        /** @description Their name, for those who ask who has paused the gate. */
+        /**
+         * @description Their name, for those who ask who has paused the gate; said by the holder of the local
+         *     token alone.
+         */
         who?: string;
       };
       header?: never;
@@ -5711,7 +6733,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -5766,6 +6788,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -5840,7 +6871,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -5895,6 +6926,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -5934,7 +6974,10 @@ export interface operations {
   resume: {
     parameters: {
       query?: {
-        /** @description Their name, for those who ask who has paused the gate. */
+        /**
+         * @description Their name, for those who ask who has paused the gate; said by the holder of the local
+         *     token alone.
+         */
         who?: string;
       };
       header?: never;
@@ -5972,7 +7015,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -6027,6 +7070,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -6105,7 +7157,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -6160,6 +7212,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -6237,7 +7298,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -6293,6 +7354,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -6368,7 +7438,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -6424,6 +7494,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -6502,7 +7581,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -6558,6 +7637,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -6632,7 +7720,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -6670,6 +7758,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -6741,7 +7838,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -6779,6 +7876,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -6858,7 +7964,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -6913,6 +8019,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -6990,7 +8105,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -7045,6 +8160,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -7125,7 +8249,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -7163,6 +8287,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -7226,7 +8359,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -7264,6 +8397,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -7342,7 +8484,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -7380,6 +8522,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -7451,7 +8602,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -7503,6 +8654,15 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The service failed */
@@ -7576,7 +8736,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -7614,6 +8774,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -7689,7 +8858,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -7735,6 +8904,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -7814,7 +8992,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -7875,6 +9053,15 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The service failed */
@@ -7940,7 +9127,7 @@ export interface operations {
           "application/json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -7978,6 +9165,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -8040,7 +9236,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -8078,6 +9274,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -8142,7 +9347,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description It is not the token */
+      /** @description It is not the token, or not the password of that name */
       403: {
         headers: {
           [name: string]: unknown;
@@ -8185,6 +9390,15 @@ export interface operations {
         };
         content: {
           "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description There were too many wrong ones */
+      429: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The service failed */
@@ -8249,7 +9463,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -8287,6 +9501,272 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  sessions: {
+    parameters: {
+      query?: {
+        /** @description Those of everybody, for an admin; by default the caller's own. */
+        all?: boolean;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["SessionView"][];
+        };
+      };
+      /** @description The path, the query or the body is not as described */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  end_session: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The session */
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description The path, the query or the body is not as described */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is not in a state for that */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -8358,7 +9838,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -8396,6 +9876,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -8470,7 +9959,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -8525,6 +10014,1053 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  tokens: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["TokenView"][];
+        };
+      };
+      /** @description The path, the query or the body is not as described */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  make_token: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["TokenOrder"];
+      };
+    };
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["MadeToken"];
+        };
+      };
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller may not give so much */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  revoke_token: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The token */
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description The path, the query or the body is not as described */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is not in a state for that */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  users: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["UserView"][];
+        };
+      };
+      /** @description The path, the query or the body is not as described */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  add_user: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["UserOrder"];
+      };
+    };
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["UserView"][];
+        };
+      };
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description There is one of that name */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  remove_user: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The user */
+        name: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description The path, the query or the body is not as described */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Nobody could sign in any more */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  set_password: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The user */
+        name: string;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["PasswordOrder"];
+      };
+    };
+    responses: {
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is another's, or the one before is wrong */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is not in a state for that */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  set_role: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The user */
+        name: string;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["RoleOrder"];
+      };
+    };
+    responses: {
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description The path, the query or the body is not as described */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is not in a state for that */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -8599,7 +11135,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -8646,6 +11182,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -8708,7 +11253,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -8746,6 +11291,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -8816,7 +11370,7 @@ export interface operations {
           "application/json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -8854,6 +11408,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };
@@ -8916,7 +11479,7 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
-      /** @description A page of another origin may not call */
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
         headers: {
           [name: string]: unknown;
@@ -8954,6 +11517,15 @@ export interface operations {
       };
       /** @description The host is none of this service */
       421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
         headers: {
           [name: string]: unknown;
         };

@@ -55,6 +55,14 @@ export type DueView = Schemas["DueView"];
 export type Happening = Schemas["Happening"];
 export type Matches = Schemas["Matches"];
 export type ServiceInfo = Schemas["ServiceInfo"];
+export type Role = Schemas["Role"];
+export type Session = Schemas["Session"];
+export type SessionView = Schemas["SessionView"];
+export type User = Schemas["UserView"];
+export type Token = Schemas["TokenView"];
+export type MadeToken = Schemas["MadeToken"];
+export type AuditLine = Schemas["AuditLine"];
+export type AuditProof = Schemas["AuditProof"];
 
 /** Which entries are asked for; an absent part does not filter. */
 type Query = Schemas["Query"];

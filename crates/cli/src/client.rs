@@ -1,11 +1,12 @@
 //! Who answers a client command: the running service, or, without one, an
 //! engine in this process over the same ledger.
 
+mod asked;
+mod doer;
 mod remote;
 
 use std::path::Path;
 
-use vadegate_core::act::{Adoption, Cleared, Done};
 use vadegate_core::ask::{Answer, DueQuery, EntryView, FileView, GateView, LoadedRows, Rehearsed};
 use vadegate_core::config::Config;
 use vadegate_core::dues::{DueCell, DueCount, Learned};
@@ -14,16 +15,16 @@ use vadegate_core::ledger::{
     Change, Count, CountBy, Entry, Happening, Message, MessageState, OutputAccount, Page, Query,
     Removal,
 };
-use vadegate_core::tell::{TellTest, TellView};
+use vadegate_core::tell::TellView;
 use vadegate_core::watch::board::Board;
 use vadegate_core::watch::lookouts::LookoutView;
 use vadegate_core::watch::report::Report;
-use vadegate_service::{
-    AdoptOrder, ClearOrder, ExcuseOrder, Order, RightOrder, ServiceInfo, TrimOrder, Trimmed,
-};
+use vadegate_service::ServiceInfo;
 
 use crate::failure::Failure;
 
+pub use asked::{ask, asked, config};
+pub use doer::Doer;
 pub use remote::{Remote, coded};
 
 /// Who answers.
@@ -328,80 +329,4 @@ fn pairs(query: &Query) -> Result<Vec<(String, String)>, Failure> {
         }
     }
     Ok(pairs)
-}
-
-/// Who does something to the ledger: the running service, or, without one, an engine
-/// in this process that has taken the state folder's lock.
-pub enum Doer {
-    /// The service.
-    Service(Remote),
-    /// This process.
-    Here(Box<Engine>),
-}
-
-impl Doer {
-    /// Finds who does it for a configuration.
-    pub fn of(config: Config) -> Result<Self, Failure> {
-        Ok(match Remote::of(&config)? {
-            Some(remote) => Doer::Service(remote),
-            None => Doer::Here(Box::new(Engine::open(config)?)),
-        })
-    }
-
-    pub fn apply_action(&self, order: &Order) -> Result<Done, Failure> {
-        match self {
-            Doer::Service(remote) => remote.send("/api/v1/entries/actions", order),
-            Doer::Here(engine) => Ok(order.clone().carry_out(engine)?),
-        }
-    }
-
-    pub fn clear(&self, order: &ClearOrder) -> Result<Cleared, Failure> {
-        match self {
-            Doer::Service(remote) => remote.send("/api/v1/clears", order),
-            Doer::Here(engine) => Ok(order.clone().carry_out(engine)?),
-        }
-    }
-
-    pub fn set_right(&self, name: &str, order: &RightOrder) -> Result<(), Failure> {
-        match self {
-            Doer::Service(remote) => {
-                let path = format!("/api/v1/lookouts/{}/right", coded(name));
-                remote.send::<RightOrder>(&path, order).map(drop)
-            }
-            // What is right is what the service sees next.
-            Doer::Here(_) => Err(Failure::Wrong(
-                "no service is running here, and it is the service that looks; start it with `vadegate serve`".into(),
-            )),
-        }
-    }
-
-    pub fn test_tell(&self, name: &str) -> Result<TellTest, Failure> {
-        match self {
-            Doer::Service(remote) => remote.post(&format!("/api/v1/tells/{}/test", coded(name))),
-            Doer::Here(engine) => Ok(engine.test_tell(name)?),
-        }
-    }
-
-    pub fn excuse(&self, order: &ExcuseOrder) -> Result<DueCell, Failure> {
-        match self {
-            Doer::Service(remote) => remote.send("/api/v1/excuses", order),
-            Doer::Here(engine) => Ok(order.clone().carry_out(engine)?),
-        }
-    }
-
-    pub fn adopt(&self, gate: &str, order: &AdoptOrder) -> Result<Adoption, Failure> {
-        match self {
-            Doer::Service(remote) => {
-                remote.send(&format!("/api/v1/gates/{}/adopt", coded(gate)), order)
-            }
-            Doer::Here(engine) => Ok(order.clone().carry_out(engine, gate)?),
-        }
-    }
-
-    pub fn trim(&self, order: &TrimOrder) -> Result<Trimmed, Failure> {
-        match self {
-            Doer::Service(remote) => remote.send("/api/v1/ledger/trim", order),
-            Doer::Here(engine) => Ok(order.carry_out(engine)?),
-        }
-    }
 }

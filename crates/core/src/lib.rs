@@ -30,3 +30,12 @@ pub fn sum_of_file(path: &std::path::Path) -> std::io::Result<String> {
     let at = files::Reach::anywhere().at(&std::path::absolute(path)?)?;
     filing::moving::sum_of(&at).map(|sum| sum.to_string())
 }
+
+/// A sum that somebody wrote in hexadecimal.
+///
+/// # Errors
+/// That it is none, in words.
+pub fn sum_from_text(text: &str) -> Result<files::Sha256, String> {
+    files::Sha256::from_hex(text.trim())
+        .ok_or_else(|| format!("`{}` is no SHA-256 in hexadecimal", text.trim().escape_debug()))
+}

@@ -9,18 +9,28 @@ use actix_web::http::Method;
 use utoipa::openapi::path::Operation;
 
 use crate::openapi;
+use vadegate_core::people::Role;
 
 /// Who may call a route.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Access {
     /// Anybody who reaches the service.
     Anybody,
-    /// Who shows the token, or has a session.
-    SignedIn,
+    /// Who has this role, or may do as much.
+    Role(Role),
+}
+
+/// A call of the API.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Call {
+    /// Who may; none where the document does not say so: nobody.
+    pub access: Option<Access>,
+    /// Its name.
+    pub name: String,
 }
 
 /// What may be done at a route's pattern, by method.
-pub(crate) type Methods = BTreeMap<&'static str, Access>;
+pub(crate) type Methods = BTreeMap<&'static str, Call>;
 
 /// The routes, by their patterns.
 pub(crate) fn routes() -> &'static BTreeMap<String, Methods> {
@@ -39,18 +49,23 @@ fn methods(item: &utoipa::openapi::PathItem) -> Methods {
         ("DELETE", &item.delete),
         ("PATCH", &item.patch),
     ];
-    let described = all
-        .into_iter()
-        .filter_map(|(method, operation)| Some((method, operation.as_ref().map(access_of)?)));
+    let described = all.into_iter().filter_map(|(method, operation)| {
+        let operation = operation.as_ref()?;
+        let name = operation.operation_id.clone().unwrap_or_default();
+        Some((method, Call { access: access_of(operation), name }))
+    });
     described.collect()
 }
 
-/// Open is only what says so: an empty requirement.
-fn access_of(operation: &Operation) -> Access {
+/// By the role that the operation names. What is open to anybody says so twice: there, and by
+/// an empty requirement.
+fn access_of(operation: &Operation) -> Option<Access> {
     let nothing = utoipa::openapi::security::SecurityRequirement::default();
-    match &operation.security {
-        Some(wanted) if wanted.contains(&nothing) => Access::Anybody,
-        _ => Access::SignedIn,
+    let open = operation.security.as_ref().is_some_and(|wanted| wanted.contains(&nothing));
+    match operation.extensions.as_ref()?.get("x-role")?.as_str()? {
+        "anybody" => open.then_some(Access::Anybody),
+        role if !open => role.parse().ok().map(Access::Role),
+        _ => None,
     }
 }
 
@@ -143,15 +158,26 @@ mod tests {
         }
     }
 
+    /// The calls that are open to somebody.
+    fn open_to(access: Access) -> Vec<String> {
+        let all = routes().iter().flat_map(|(pattern, methods)| {
+            let open = methods.iter().filter(|(_, call)| call.access == Some(access));
+            open.map(move |(method, _)| format!("{method} {pattern}"))
+        });
+        all.collect()
+    }
+
+    #[test]
+    fn every_call_says_who_may() {
+        for (pattern, methods) in routes() {
+            for (method, call) in methods {
+                assert!(call.access.is_some(), "{method} {pattern} is open to nobody");
+            }
+        }
+    }
+
     #[test]
     fn nothing_is_open_that_does_not_say_so() {
-        let open: Vec<String> = routes()
-            .iter()
-            .flat_map(|(pattern, methods)| {
-                let open = methods.iter().filter(|(_, access)| **access == Access::Anybody);
-                open.map(move |(method, _)| format!("{method} {pattern}"))
-            })
-            .collect();
         let expected = [
             "GET /api/v1/openapi.json",
             "GET /api/v1/session",
@@ -159,6 +185,30 @@ mod tests {
             "GET /healthz",
             "GET /readyz",
         ];
-        assert_eq!(open, expected);
+        assert_eq!(open_to(Access::Anybody), expected);
+        let expected = [
+            "POST /api/v1/gates/{gate}/take",
+            "POST /api/v1/leases/{fence}/end",
+            "GET /api/v1/leases/{fence}/file",
+            "POST /api/v1/leases/{fence}/prolong",
+        ];
+        assert_eq!(open_to(Access::Role(Role::Worker)), expected);
+    }
+
+    #[test]
+    fn what_changes_something_is_not_for_who_only_looks() {
+        let own = [
+            "/api/v1/session",
+            "/api/v1/sessions/{id}",
+            "/api/v1/tokens",
+            "/api/v1/tokens/{id}",
+            "/api/v1/users/{name}/password",
+        ];
+        let changing: Vec<String> = open_to(Access::Role(Role::Viewer))
+            .into_iter()
+            .filter(|call| !call.starts_with("GET "))
+            .filter(|call| !own.iter().any(|path| call.ends_with(path)))
+            .collect();
+        assert_eq!(changing, Vec::<String>::new());
     }
 }

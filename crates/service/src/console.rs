@@ -18,7 +18,10 @@ const NOT_BUILT: &str = "<!doctype html><title>Vadegate</title><p>This program w
 fn is_page(path: &str) -> bool {
     let mut parts = path.split('/');
     match parts.next() {
-        Some("" | "ledger" | "table" | "sign-in") => parts.next().is_none(),
+        Some(
+            "" | "morning" | "ledger" | "table" | "clears" | "sign-in" | "account" | "people"
+            | "audit",
+        ) => parts.next().is_none(),
         Some("gates") => {
             parts.next().is_some_and(|gate| !gate.is_empty()) && parts.next().is_none()
         }

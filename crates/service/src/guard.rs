@@ -1,23 +1,29 @@
-//! What every request must pass: a path in one form, a host that is ours, an origin that
-//! is ours, a route that may be called by who calls, and a body that comes in time.
+//! What every request must pass: who calls is let through, and the body comes in time. What
+//! they do is written into the audit log.
 
 use std::time::Duration;
 
 use actix_web::body::{BoxBody, EitherBody, MessageBody};
 use actix_web::dev::{ServiceRequest, ServiceResponse};
-use actix_web::http::header::{self, HeaderName, HeaderValue};
+use actix_web::http::header::{self, HeaderValue};
 use actix_web::http::{Method, StatusCode};
 use actix_web::middleware::Next;
-use actix_web::web::BytesMut;
-use actix_web::{Error, HttpMessage, HttpRequest, HttpResponse, ResponseError, web};
+use actix_web::web::{Bytes, BytesMut};
+use actix_web::{Error, HttpMessage, HttpResponse, ResponseError, web};
 use futures_util::StreamExt;
+use vadegate_core::ledger::NewAudit;
+use vadegate_core::people::{Identity, Role};
 
 use crate::Shared;
-use crate::access::{self, Access};
+use crate::access::{self, Access, Call};
+use crate::admission::{Admitted, Refusal, admit, text};
+use crate::api::people::local_name;
+use crate::caller::{Caller, From};
 use crate::problem::Problem;
+use crate::record;
 
-/// Name of the session's cookie; the port is added.
-pub(crate) const COOKIE: &str = "vadegate_session";
+/// Browsers come back over TLS alone for a year.
+const STRICT: &str = "max-age=31536000";
 
 /// Largest body of a request that is read, in bytes: ours are all small.
 pub(crate) const BODY_LIMIT: usize = 512 * 1024;
@@ -28,70 +34,129 @@ const BODY_TIME: Duration = Duration::from_secs(10);
 const POLICY: &str = "default-src 'self'; img-src 'self' data:; style-src 'self' 'unsafe-inline'; \
                       frame-ancestors 'none'; base-uri 'none'; form-action 'self'";
 
-/// The name of the session's cookie. Browsers keep cookies by host, so two services of
-/// one host have two names; over TLS the browser is told that no other host may set it.
-pub(crate) fn cookie_name(port: u16, secure: bool) -> String {
-    let host = if secure { "__Host-" } else { "" };
-    format!("{host}{COOKIE}_{port}")
-}
-
-/// Whether the page that calls came over TLS, through what stands before the service.
-pub(crate) fn is_secure(request: &HttpRequest) -> bool {
-    let origin = request.headers().get(header::ORIGIN);
-    origin.is_some_and(|origin| origin.as_bytes().starts_with(b"https://"))
-}
-
-/// The caller's session and its name, if they have one that has not ended.
-pub(crate) fn session_of(request: &HttpRequest, shared: &Shared) -> Option<(String, String)> {
-    [true, false].into_iter().find_map(|secure| {
-        let cookie = request.cookie(&cookie_name(shared.port, secure))?;
-        let name = shared.sessions.name(&shared.token, cookie.value())?;
-        Some((cookie.value().to_owned(), name))
-    })
-}
-
-/// Where a request comes from, for the log.
-pub(crate) fn peer(request: &HttpRequest) -> String {
-    request.peer_addr().map_or("nowhere".to_owned(), |address| address.ip().to_string())
-}
-
 /// Lets a request through, or answers with the problem.
 pub(crate) async fn guard(
     mut request: ServiceRequest,
     next: Next<impl MessageBody + 'static>,
 ) -> Result<ServiceResponse<EitherBody<impl MessageBody, BoxBody>>, Error> {
+    let Some(shared) = request.app_data::<web::Data<Shared>>().cloned() else {
+        let answer = Problem::stopping().error_response();
+        return Ok(request.into_response(answer).map_into_right_body());
+    };
     let (method, path) = (request.method().clone(), request.path().to_owned());
-    let from = peer(request.request());
-    let admitted = match admit(&request) {
-        Ok(who) => read_body(&mut request).await.map(|()| who),
+    let from = From::of(request.request(), &shared);
+    let admitted = match admit(&request, &shared, from) {
+        Ok(admitted) => read_body(&mut request).await.map(|body| (admitted, body)),
         Err(refusal) => Err(refusal),
     };
-    let who = match admitted {
-        Ok(who) => who,
-        Err(Refusal { problem, allow }) => {
-            let (status, why) = (problem.status, &problem.detail);
-            tracing::warn!(%from, %method, %path, status, "refused: {why}");
-            let mut answer = problem.error_response();
-            if let Some(allow) = allow.and_then(|allow| HeaderValue::from_str(&allow).ok()) {
-                answer.headers_mut().insert(header::ALLOW, allow);
-            }
-            // What was sent and not read must not be taken for the next request.
-            answer.head_mut().set_connection_type(actix_web::http::ConnectionType::Close);
-            protect(&mut answer, &path);
+    let (Admitted { identity, call }, body) = match admitted {
+        Ok(admitted) => admitted,
+        Err(refusal) => {
+            let answer = refuse(refusal, &shared, from, (&method, &path)).await;
             return Ok(request.into_response(answer).map_into_right_body());
         }
     };
-    let mut response = next.call(request).await?;
-    if access::changes(&method) && path.starts_with("/api/") {
-        let status = response.status().as_u16();
-        tracing::info!(%who, %from, %method, %path, status, "asked");
+    let order = Order::of(&request, identity.as_ref(), call.as_ref(), &body);
+    if let Some(identity) = identity {
+        request.extensions_mut().insert(Caller(identity));
     }
-    protect(response.response_mut(), &path);
+    let mut response = next.call(request).await?;
+    if let Some(order) = order {
+        let status = response.status().as_u16();
+        tracing::info!(who = %order.who, from = %from.text(), %method, %path, status, "asked");
+        if order.audited {
+            shared.record.write(order.line(from, status)).await;
+        }
+    }
+    protect(response.response_mut(), &path, &shared);
     Ok(response.map_into_left_body())
 }
 
+/// Answers what is refused, and tells of it.
+async fn refuse(
+    refusal: Refusal,
+    shared: &Shared,
+    from: From,
+    (method, path): (&Method, &str),
+) -> HttpResponse {
+    let Refusal { problem, allow, who, quiet } = refusal;
+    let (status, why) = (problem.status, &problem.detail);
+    if !quiet {
+        tracing::warn!(from = %from.text(), %method, %path, status, "refused: {why}");
+    }
+    if matches!(status, 401 | 403 | 429) && !quiet {
+        let line = NewAudit {
+            who: who.unwrap_or_else(|| "anybody".into()),
+            address: from.text(),
+            what: "refused".into(),
+            about: record::cut(&format!("{method} {path}")),
+            why: record::cut(why),
+            status,
+        };
+        shared.record.refused(from, line).await;
+    }
+    let mut answer = problem.error_response();
+    if let Some(allow) = allow.and_then(|allow| HeaderValue::from_str(&allow).ok()) {
+        answer.headers_mut().insert(header::ALLOW, allow);
+    }
+    // What was sent and not read must not be taken for the next request.
+    answer.head_mut().set_connection_type(actix_web::http::ConnectionType::Close);
+    protect(&mut answer, path, shared);
+    answer
+}
+
+/// What somebody orders, for the logs.
+struct Order {
+    who: String,
+    what: String,
+    about: String,
+    why: String,
+    audited: bool,
+}
+
+impl Order {
+    /// Of a call that changes something; none of any other.
+    fn of(
+        request: &ServiceRequest,
+        identity: Option<&Identity>,
+        call: Option<&Call>,
+        body: &[u8],
+    ) -> Option<Self> {
+        let (identity, call) = (identity?, call?);
+        let Some(Access::Role(role)) = call.access else { return None };
+        if !access::changes(request.method()) || record::is_rehearsal(body) {
+            return None;
+        }
+        let (said, why, rest) = record::order_of(body);
+        let said = said.or_else(|| asked_by(request.query_string()));
+        let who = match said.filter(|_| identity.is_local()) {
+            Some(said) => local_name(&said),
+            None => identity.name(),
+        };
+        let path = request.path().trim_start_matches("/api/v1");
+        let about = if rest.is_empty() { path.to_owned() } else { format!("{path} {rest}") };
+        let what = record::action_of(&rest).unwrap_or_else(|| call.name.replace('_', "-"));
+        // What workers do stands in the history of each entry.
+        Some(Order { who, what, about: record::cut(&about), why, audited: role != Role::Worker })
+    }
+
+    fn line(self, from: From, status: u16) -> NewAudit {
+        let Order { who, what, about, why, .. } = self;
+        NewAudit { who, address: from.text(), what, about, why, status }
+    }
+}
+
+/// Who is said to ask, in a query.
+fn asked_by(query: &str) -> Option<String> {
+    #[derive(serde::Deserialize)]
+    struct By {
+        who: Option<String>,
+    }
+    web::Query::<By>::from_query(query).ok()?.into_inner().who
+}
+
 /// Headers that every answer has, also a refusal.
-fn protect<B>(response: &mut HttpResponse<B>, path: &str) {
+fn protect<B>(response: &mut HttpResponse<B>, path: &str, shared: &Shared) {
     let headers = response.headers_mut();
     let fixed = [
         (header::X_CONTENT_TYPE_OPTIONS, "nosniff"),
@@ -101,119 +166,20 @@ fn protect<B>(response: &mut HttpResponse<B>, path: &str) {
     for (name, value) in fixed {
         headers.insert(name, HeaderValue::from_static(value));
     }
+    if shared.tls {
+        headers.insert(header::STRICT_TRANSPORT_SECURITY, HeaderValue::from_static(STRICT));
+    }
     let of_api = ["/api/", "/metrics", "/healthz", "/readyz"];
     if of_api.iter().any(|begin| path.starts_with(begin)) {
         headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
     }
 }
 
-/// Why a request is not let through.
-struct Refusal {
-    problem: Problem,
-    /// The methods that the path knows.
-    allow: Option<String>,
-}
-
-impl From<Problem> for Refusal {
-    fn from(problem: Problem) -> Self {
-        Refusal { problem, allow: None }
-    }
-}
-
-fn text<'a>(request: &'a ServiceRequest, name: &HeaderName) -> Option<&'a str> {
-    request.headers().get(name)?.to_str().ok()
-}
-
-fn no_method(request: &ServiceRequest, allow: String) -> Refusal {
-    let (method, path) = (request.method(), request.path());
-    let detail = format!("`{path}` knows no {method}; it knows {allow}");
-    Refusal { problem: Problem::new(StatusCode::METHOD_NOT_ALLOWED, detail), allow: Some(allow) }
-}
-
-/// Who calls, when they may.
-fn admit(request: &ServiceRequest) -> Result<String, Refusal> {
-    let Some(shared) = request.app_data::<web::Data<Shared>>() else {
-        return Err(Problem::stopping().into());
-    };
-    let host = text(request, &header::HOST).unwrap_or("");
-    if !is_ours(host, &shared.hosts) {
-        return Err(Problem::new(
-            StatusCode::MISDIRECTED_REQUEST,
-            format!("`{host}` is not a host of this service; add it to `hosts` in [service]"),
-        )
-        .into());
-    }
-    if let Some(origin) = text(request, &header::ORIGIN) {
-        let from = origin.split_once("://").map_or("", |(_, from)| from);
-        if from != host {
-            return Err(Problem::new(
-                StatusCode::FORBIDDEN,
-                format!("a page of `{origin}` may not call this service"),
-            )
-            .into());
-        }
-    }
-    if matches!(*request.method(), Method::CONNECT | Method::TRACE | Method::OPTIONS) {
-        return Err(no_method(request, "GET, HEAD, POST, DELETE".into()));
-    }
-    if !access::is_canonical(request.path()) {
-        let why = "the path is not in its canonical form: no part may be empty, `.` or `..`, \
-                   and only what needs it is percent-encoded, with capital digits";
-        return Err(Problem::bad_request(why).into());
-    }
-    let access = access_to(request)?;
-    match who(request, shared) {
-        Some(who) => Ok(who),
-        None if access == Access::Anybody => Ok("anybody".to_owned()),
-        None => Err(Problem::new(
-            StatusCode::UNAUTHORIZED,
-            "sign in first, or send the token from the state folder as `Authorization: Bearer …`",
-        )
-        .into()),
-    }
-}
-
-/// Who may call this, by the route that it matches.
-fn access_to(request: &ServiceRequest) -> Result<Access, Refusal> {
-    let method = request.method();
-    let Some(pattern) = request.match_pattern() else {
-        // No route: the console's files and pages, which anybody may have, and nothing
-        // else. What there is below `/api` is not told to strangers.
-        if request.path() == "/api" || request.path().starts_with("/api/") {
-            return Ok(Access::SignedIn);
-        }
-        return match *method {
-            Method::GET | Method::HEAD => Ok(Access::Anybody),
-            _ => Err(no_method(request, "GET, HEAD".into())),
-        };
-    };
-    let Some(methods) = access::routes().get(&pattern) else {
-        let why = format!("nobody may call `{pattern}`: it is not described");
-        return Err(Problem::new(StatusCode::FORBIDDEN, why).into());
-    };
-    match methods.get(method.as_str()) {
-        Some(access) => Ok(*access),
-        None => Err(no_method(request, access::allowed(methods))),
-    }
-}
-
-/// The caller, by the token or a session.
-fn who(request: &ServiceRequest, shared: &Shared) -> Option<String> {
-    let shown = text(request, &header::AUTHORIZATION).and_then(|value| {
-        let (scheme, shown) = value.trim().split_once(' ')?;
-        scheme.eq_ignore_ascii_case("bearer").then_some(shown)
-    });
-    if shown.is_some_and(|shown| shared.token.is(shown)) {
-        return Some("token".to_owned());
-    }
-    session_of(request.request(), shared).map(|(_, name)| name)
-}
-
 /// Reads the body of a request that is let through, within its bounds of size and time:
 /// half a body keeps no connection.
-async fn read_body(request: &mut ServiceRequest) -> Result<(), Refusal> {
+async fn read_body(request: &mut ServiceRequest) -> Result<Bytes, Refusal> {
     if !access::changes(request.method()) {
-        return Ok(());
+        return Ok(Bytes::new());
     }
     let too_large = || {
         let kib = BODY_LIMIT / 1024;
@@ -246,33 +212,7 @@ async fn read_body(request: &mut ServiceRequest) -> Result<(), Refusal> {
             return Err(Problem::new(StatusCode::REQUEST_TIMEOUT, why).into());
         }
     }
-    request.set_payload(actix_web::dev::Payload::from(body.freeze()));
-    Ok(())
-}
-
-/// Whether the Host header names one of our hosts. A page of another name that
-/// was made to point at this address has another host, and gets nothing.
-fn is_ours(host: &str, hosts: &[String]) -> bool {
-    let name = match host.rsplit_once(':') {
-        Some((name, port)) if port.bytes().all(|byte| byte.is_ascii_digit()) => name,
-        _ => host,
-    };
-    let name = name.to_lowercase();
-    matches!(name.as_str(), "localhost" | "127.0.0.1" | "[::1]") || hosts.contains(&name)
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn only_our_hosts_are_ours() {
-        let hosts = vec!["files.skerrow.example".to_owned(), "10.0.0.7".to_owned()];
-        for good in ["localhost", "LOCALHOST:7411", "127.0.0.1:80", "[::1]:7411", "10.0.0.7:1"] {
-            assert!(is_ours(good, &hosts), "{good}");
-        }
-        for bad in ["", "skerrow.example", "localhost.skerrow.example", "127.0.0.1.x:7411"] {
-            assert!(!is_ours(bad, &hosts), "{bad}");
-        }
-    }
+    let body = body.freeze();
+    request.set_payload(actix_web::dev::Payload::from(body.clone()));
+    Ok(body)
 }

@@ -6,10 +6,12 @@ use std::collections::{BTreeSet, VecDeque};
 use std::time::Duration;
 
 use actix_web::web::{self, Bytes};
-use futures_util::Stream;
+use jiff::Timestamp;
 use tokio::sync::{broadcast, watch};
 use vadegate_core::engine::EngineEvent;
+use vadegate_core::people::Identity;
 
+use crate::limits::Stream;
 use crate::{Shared, ask};
 
 /// Sent when nothing else is, so that proxies and browsers keep the line.
@@ -25,11 +27,13 @@ const PIECE: u32 = 500;
 pub(crate) struct Live {
     pulses: broadcast::Sender<EngineEvent>,
     closing: watch::Sender<bool>,
+    people: watch::Sender<u64>,
 }
 
 impl Live {
     pub fn new() -> Self {
-        Live { pulses: broadcast::channel(1024).0, closing: watch::channel(false).0 }
+        let (closing, people) = (watch::channel(false).0, watch::channel(0).0);
+        Live { pulses: broadcast::channel(1024).0, closing, people }
     }
 
     /// A sender for the engine's pulses.
@@ -40,6 +44,11 @@ impl Live {
     /// Whether all streams are to end.
     pub fn is_closing(&self) -> bool {
         *self.closing.borrow()
+    }
+
+    /// Has each stream look whether it is still for somebody who may have it.
+    pub fn look_who_follows(&self) {
+        self.people.send_modify(|changes| *changes += 1);
     }
 
     /// Ends all streams.
@@ -56,24 +65,30 @@ struct Follower {
     lines: VecDeque<Bytes>,
     /// There may be more changes than were read.
     behind: bool,
-    /// The session for which it follows, where that is by a session.
-    session: Option<String>,
+    people: watch::Receiver<u64>,
+    /// For whom it follows.
+    caller: Identity,
+    /// What it takes of what that caller may have.
+    _counted: Option<Stream>,
 }
 
 /// The events after change `last`, for as long as the client listens.
 pub(crate) fn follow(
     shared: web::Data<Shared>,
     last: i64,
-    session: Option<String>,
-) -> impl Stream<Item = Result<Bytes, actix_web::Error>> {
+    caller: Identity,
+    counted: Option<Stream>,
+) -> impl futures_util::Stream<Item = Result<Bytes, actix_web::Error>> {
     let follower = Follower {
         pulses: shared.live.pulses.subscribe(),
         closing: shared.live.closing.subscribe(),
+        people: shared.live.people.subscribe(),
         shared,
         last,
         lines: VecDeque::from([Bytes::from_static(b"retry: 2000\n\n")]),
         behind: true,
-        session,
+        caller,
+        _counted: counted,
     };
     futures_util::stream::unfold(follower, |mut follower| async move {
         let line = follower.next().await?;
@@ -96,6 +111,8 @@ impl Follower {
             }
             tokio::select! {
                 _ = self.closing.changed() => return None,
+                // Who they are is looked at next.
+                _ = self.people.changed() => {}
                 pulse = self.pulses.recv() => {
                     let mut pulses = vec![pulse];
                     tokio::time::sleep(GATHER).await;
@@ -118,8 +135,7 @@ impl Follower {
     }
 
     fn is_signed_out(&self) -> bool {
-        let (sessions, token) = (&self.shared.sessions, &self.shared.token);
-        self.session.as_ref().is_some_and(|value| sessions.name(token, value).is_none())
+        !self.shared.people.still(&self.caller, Timestamp::now())
     }
 
     /// Takes note of pulses; `None` when there will be no more.

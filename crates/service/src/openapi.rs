@@ -7,10 +7,10 @@ use utoipa::openapi::{ContentBuilder, Ref, Response, ResponseBuilder};
 use utoipa::{Modify, OpenApi};
 
 use crate::api::{
-    all_calls, clears, dues, entries, events, gates, lookouts, offers, people, reports, service,
-    session, tells,
+    accounts, all_calls, audit, clears, dues, entries, events, gates, lookouts, offers, people,
+    reports, service, session, tells,
 };
-use crate::guard::COOKIE;
+use crate::caller::COOKIE;
 
 macro_rules! describe {
     ($($room:ident::$call:ident,)*) => {
@@ -45,13 +45,14 @@ impl Modify for Security {
 }
 
 /// Answers that any call may give, as problems.
-const PROBLEMS: [(&str, &str); 9] = [
+const PROBLEMS: [(&str, &str); 10] = [
     ("400", "The path, the query or the body is not as described"),
-    ("403", "A page of another origin may not call"),
+    ("403", "The caller has not the role (`x-role`), or a page of another origin calls"),
     ("405", "The path knows no such method"),
     ("408", "The body did not come in time"),
     ("413", "The body is larger than is read"),
     ("421", "The host is none of this service"),
+    ("429", "The caller asks for too much; Retry-After says how long to wait"),
     ("500", "The service failed"),
     ("503", "The service is stopping, or a part of it does not answer"),
     ("507", "A disk is full"),
@@ -84,14 +85,17 @@ impl Modify for Problems {
 
 /// Answers have all their parts: where nothing stands they are null. These leave out what
 /// they have not, or are sent to us.
-const LEAVES_OUT: [&str; 16] = [
+const LEAVES_OUT: [&str; 20] = [
     "AccountColumn",
     "AdoptOrder",
     "Answer",
     "Count",
     "EndOrder",
+    "ExcuseOrder",
     "Order",
     "OrderBy",
+    "PasswordOrder",
+    "Problem",
     "ProlongOrder",
     "Query",
     "Sample",
@@ -100,6 +104,7 @@ const LEAVES_OUT: [&str; 16] = [
     "SignIn",
     "TakeOrder",
     "Tally",
+    "TokenOrder",
     "TrimOrder",
 ];
 

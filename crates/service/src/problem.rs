@@ -2,14 +2,16 @@
 //! status.
 
 use std::fmt;
+use std::time::Duration;
 
-use actix_web::http::StatusCode;
+use actix_web::http::{StatusCode, header};
 use actix_web::{HttpResponse, ResponseError};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use vadegate_core::ask::WhyError;
 use vadegate_core::engine::EngineError;
 use vadegate_core::ledger::LedgerError;
+use vadegate_core::people::PeopleError;
 
 /// A problem document.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -23,6 +25,9 @@ pub struct Problem {
     pub status: u16,
     /// What is wrong, and what to do.
     pub detail: String,
+    /// How many seconds to wait; also in `Retry-After`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub retry_after: Option<u64>,
 }
 
 impl Problem {
@@ -33,7 +38,14 @@ impl Problem {
             title: status.canonical_reason().unwrap_or("Error").into(),
             status: status.as_u16(),
             detail: detail.into(),
+            retry_after: None,
         }
+    }
+
+    /// That it is too much, and how long to wait.
+    pub(crate) fn too_much(wait: Duration, detail: impl Into<String>) -> Self {
+        let retry_after = Some(wait.as_secs() + u64::from(wait.subsec_nanos() > 0));
+        Problem { retry_after, ..Problem::new(StatusCode::TOO_MANY_REQUESTS, detail) }
     }
 
     pub(crate) fn not_found(detail: impl Into<String>) -> Self {
@@ -61,7 +73,11 @@ impl ResponseError for Problem {
     }
 
     fn error_response(&self) -> HttpResponse {
-        HttpResponse::build(self.status_code())
+        let mut answer = HttpResponse::build(self.status_code());
+        if let Some(seconds) = self.retry_after {
+            answer.insert_header((header::RETRY_AFTER, seconds.to_string()));
+        }
+        answer
             .content_type("application/problem+json")
             .body(serde_json::to_string(self).unwrap_or_default())
     }
@@ -96,6 +112,22 @@ pub fn status(error: &EngineError) -> StatusCode {
 impl From<EngineError> for Problem {
     fn from(error: EngineError) -> Self {
         Problem::new(status(&error), error.to_string())
+    }
+}
+
+impl From<PeopleError> for Problem {
+    fn from(error: PeopleError) -> Self {
+        let status = match &error {
+            PeopleError::Refused(_) => StatusCode::BAD_REQUEST,
+            PeopleError::None(_) => StatusCode::NOT_FOUND,
+            PeopleError::There(_) => StatusCode::CONFLICT,
+            PeopleError::Forbidden(_) => StatusCode::FORBIDDEN,
+            PeopleError::Ledger(_) => {
+                let PeopleError::Ledger(error) = error else { return Problem::stopping() };
+                return error.into();
+            }
+        };
+        Problem::new(status, error.to_string())
     }
 }
 

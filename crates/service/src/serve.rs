@@ -1,7 +1,7 @@
 //! Starting and stopping the service.
 
 use std::io;
-use std::net::TcpListener;
+use std::net::{IpAddr, SocketAddr, TcpListener};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -9,15 +9,24 @@ use actix_web::middleware::{Compress, from_fn};
 use actix_web::{App, HttpServer, web};
 use rustix::process::{Resource, Rlimit};
 use tokio::signal::unix::{Signal, SignalKind, signal};
+use tokio::sync::Semaphore;
+use vadegate_core::config::service::ServiceConfig;
 use vadegate_core::engine::{ADDRESS_FILE, Engine, EngineError};
+use vadegate_core::people::{People, password};
 use vadegate_core::watch::Watch;
 
+use crate::attempts::Attempts;
 use crate::guard::{BODY_LIMIT, guard};
+use crate::limits::Limits;
 use crate::live::Live;
 use crate::problem::Problem;
-use crate::sessions::Sessions;
+use crate::record::Record;
+use crate::tls::{Certificates, TlsError};
 use crate::token::{Token, TokenError};
 use crate::{Shared, api, console, settings};
+
+/// Passwords that are checked at a time: each takes 64 MiB, and a core.
+const CHECKS: usize = 2;
 
 /// Threads that answer.
 const WORKERS: usize = 2;
@@ -42,6 +51,25 @@ pub enum ServeError {
         /// Why.
         source: io::Error,
     },
+    /// Others could reach it, and listen.
+    #[error(
+        "others could reach `{address}`, and listen; write [service.tls] with `certificate` and `key`, or `behind_proxy = true` when something before it speaks TLS"
+    )]
+    Open {
+        /// The address.
+        address: String,
+    },
+    /// Others could reach it, and nobody could sign in.
+    #[error(
+        "others could reach `{address}`, and there is no user; add one first: `vadegate user add NAME --role admin`"
+    )]
+    NoUser {
+        /// The address.
+        address: String,
+    },
+    /// There is no TLS.
+    #[error(transparent)]
+    Tls(#[from] TlsError),
     /// The token cannot be used.
     #[error(transparent)]
     Token(#[from] TokenError),
@@ -65,9 +93,12 @@ pub enum ServeError {
 pub fn serve(engine: Engine, ready: impl FnOnce(&str)) -> Result<(), ServeError> {
     let config = engine.config().service.clone();
     let token = Token::of(&config.state)?;
+    let people = Arc::new(engine.ask(People::read).map_err(EngineError::from)?);
     let listen = |source| ServeError::Listen { address: config.listen.clone(), source };
     let listener = TcpListener::bind(&config.listen).map_err(listen)?;
     let address = listener.local_addr().map_err(listen)?;
+    let certificates = config.tls.as_ref().map(Certificates::read).transpose()?;
+    check_safety(&config, address.ip(), &people)?;
     let live = Live::new();
     let pulses = live.sender();
     engine.listen(move |pulse| {
@@ -77,19 +108,15 @@ pub fn serve(engine: Engine, ready: impl FnOnce(&str)) -> Result<(), ServeError>
     let engine = Arc::new(engine);
     let watch = Watch::start(&engine).map_err(ServeError::Server)?;
     engine.start()?;
-    let mut hosts = config.hosts;
-    hosts.push(match address.ip() {
-        std::net::IpAddr::V6(ip) => format!("[{ip}]"),
-        ip => ip.to_string(),
-    });
-    let sessions = Sessions::of(&config.state);
     let connections = connections();
-    let port = address.port();
-    let shared = web::Data::new(Shared { engine, live, token, sessions, port, hosts });
-    let base = format!("http://{address}");
-    let place = config.state.join(ADDRESS_FILE);
+    let state = config.state.clone();
+    let shared = web::Data::new(shared((engine, live), (token, people), config, address));
+    let scheme = if certificates.is_some() { "https" } else { "http" };
+    let base = format!("{scheme}://{address}");
+    let place = state.join(ADDRESS_FILE);
     let served = actix_web::rt::System::new().block_on(async {
-        let server = start(listener, shared.clone(), connections).map_err(ServeError::Server)?;
+        let server = start(listener, shared.clone(), connections, certificates.as_ref());
+        let server = server.map_err(ServeError::Server)?;
         write_address(&place, &base).map_err(ServeError::Address)?;
         // Before anybody can know of us: until it is listened to, a signal would
         // end the process where it stands.
@@ -98,11 +125,15 @@ pub fn serve(engine: Engine, ready: impl FnOnce(&str)) -> Result<(), ServeError>
         ready(&base);
         let handle = server.handle();
         let running = actix_web::rt::spawn(server);
-        let following = actix_web::rt::spawn(settings::follow(Arc::clone(&shared.engine), hangup));
-        let clearing = actix_web::rt::spawn(clear_by_the_clock(Arc::clone(&shared.engine)));
+        let mut beside = vec![
+            actix_web::rt::spawn(settings::follow(Arc::clone(&shared.engine), hangup)),
+            actix_web::rt::spawn(clear_by_the_clock(Arc::clone(&shared.engine))),
+            actix_web::rt::spawn(drop_old_lines(Arc::clone(&shared.engine))),
+        ];
+        beside.extend(certificates.map(|pair| actix_web::rt::spawn(pair.follow())));
+        drop(web::block(password::prepare));
         ends.told().await;
-        following.abort();
-        clearing.abort();
+        beside.iter().for_each(actix_web::rt::task::JoinHandle::abort);
         tracing::info!("stopping");
         let engine = Arc::clone(&shared.engine);
         // Requests are still answered while the gates end what they do.
@@ -118,6 +149,75 @@ pub fn serve(engine: Engine, ready: impl FnOnce(&str)) -> Result<(), ServeError>
     // A client would otherwise knock at a door that is closed.
     let _ = std::fs::remove_file(&place);
     served
+}
+
+/// Where others can reach us, somebody must sign in by name, and what they say is encrypted.
+fn check_safety(
+    config: &ServiceConfig,
+    address: IpAddr,
+    people: &People,
+) -> Result<(), ServeError> {
+    if address.is_loopback() {
+        return Ok(());
+    }
+    if config.tls.is_none() && !config.behind_proxy {
+        return Err(ServeError::Open { address: config.listen.clone() });
+    }
+    if !people.has_users() {
+        return Err(ServeError::NoUser { address: config.listen.clone() });
+    }
+    Ok(())
+}
+
+fn shared(
+    (engine, live): (Arc<Engine>, Live),
+    (token, people): (Token, Arc<People>),
+    config: ServiceConfig,
+    address: SocketAddr,
+) -> Shared {
+    let mut hosts = config.hosts;
+    hosts.push(match address.ip() {
+        IpAddr::V6(ip) => format!("[{ip}]"),
+        ip => ip.to_string(),
+    });
+    Shared {
+        record: Record::new(Arc::clone(&engine)),
+        engine,
+        live,
+        token,
+        people,
+        attempts: Attempts::default(),
+        limits: Limits::default(),
+        passwords: Semaphore::new(CHECKS),
+        port: address.port(),
+        hosts,
+        tls: config.tls.is_some(),
+        open: !address.ip().is_loopback(),
+        behind_proxy: config.behind_proxy,
+        proxies: config.proxies,
+    }
+}
+
+/// How often it is looked for lines of the audit log whose time is over.
+const DROP_LOOK: Duration = Duration::from_secs(3600);
+
+/// Drops lines of the audit log that are older than they are kept, until it is aborted.
+async fn drop_old_lines(engine: Arc<Engine>) {
+    loop {
+        let asked = Arc::clone(&engine);
+        let dropped = web::block(move || {
+            let Some(kept) = asked.config().service.audit_for else { return Ok(0) };
+            let kept = jiff::SignedDuration::try_from(kept).unwrap_or(jiff::SignedDuration::MAX);
+            let Ok(before) = jiff::Timestamp::now().checked_sub(kept) else { return Ok(0) };
+            asked.ask(|ledger| ledger.drop_audit(before))
+        });
+        match dropped.await {
+            Ok(Ok(0)) | Err(_) => {}
+            Ok(Ok(lines)) => tracing::info!(lines, "the time of lines of the audit log was over"),
+            Ok(Err(error)) => tracing::warn!("old lines of the audit log stay: {error}"),
+        }
+        tokio::time::sleep(DROP_LOOK).await;
+    }
 }
 
 /// How often is asked whether the time of a clear has come.
@@ -195,6 +295,7 @@ fn start(
     listener: TcpListener,
     shared: web::Data<Shared>,
     connections: usize,
+    certificates: Option<&Arc<Certificates>>,
 ) -> io::Result<actix_web::dev::Server> {
     let app = move || {
         let unread = |error: String| -> actix_web::Error { Problem::bad_request(error).into() };
@@ -219,11 +320,14 @@ fn start(
             .configure(api::routes)
             .default_service(web::to(console::serve))
     };
-    Ok(HttpServer::new(app)
+    let server = HttpServer::new(app)
         .workers(WORKERS)
         .max_connections(connections / WORKERS)
         .disable_signals()
-        .shutdown_timeout(PATIENCE)
-        .listen(listener)?
-        .run())
+        .shutdown_timeout(PATIENCE);
+    let server = match certificates {
+        Some(pair) => server.listen_rustls_0_23(listener, pair.config()?)?,
+        None => server.listen(listener)?,
+    };
+    Ok(server.run())
 }

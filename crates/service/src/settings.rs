@@ -8,7 +8,10 @@ use std::time::Duration;
 
 use actix_web::web;
 use tokio::signal::unix::{Signal, SignalKind, signal};
+use vadegate_core::act::Reloaded;
+use vadegate_core::config::ConfigError;
 use vadegate_core::engine::Engine;
+use vadegate_core::ledger::NewAudit;
 
 /// How often the files are looked at. A change is taken at the second look that
 /// finds it the same, so that half of a saved file is not read.
@@ -39,8 +42,38 @@ pub(crate) async fn follow(engine: Arc<Engine>, mut hangup: Signal) {
             taken = now;
             let engine = Arc::clone(&engine);
             // What came of it is logged, and told on the page.
-            let _ = web::block(move || engine.reload().map(|_| ()).is_ok()).await;
+            let _ = web::block(move || {
+                let line = told(engine.reload());
+                engine.ask(|ledger| ledger.audit(vec![line]))
+            })
+            .await;
         }
+    }
+}
+
+/// What came of a changed configuration, for the audit log.
+fn told(reloaded: Result<Reloaded, ConfigError>) -> NewAudit {
+    let (about, status) = match reloaded {
+        Ok(Reloaded { added, changed, removed, needs_restart, .. }) => {
+            let parts = [
+                ("added", added),
+                ("changed", changed),
+                ("removed", removed),
+                ("at the next start", needs_restart),
+            ];
+            let parts = parts.into_iter().filter(|(_, names)| !names.is_empty());
+            let parts = parts.map(|(what, names)| format!("{what} {}", names.join(", ")));
+            (parts.collect::<Vec<_>>().join("; "), 200)
+        }
+        Err(error) => (error.to_string(), 422),
+    };
+    NewAudit {
+        who: "configuration file".into(),
+        address: "this machine".into(),
+        what: "configuration".into(),
+        about: crate::record::cut(&about),
+        why: String::new(),
+        status,
     }
 }
 

@@ -6,8 +6,9 @@ use std::io::{self, Write};
 use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 
-use sha2::{Digest, Sha256};
 use subtle::ConstantTimeEq;
+use vadegate_core::files::Sha256;
+use vadegate_core::people::sum_of_secret;
 
 /// Name of the token's file in the state folder.
 pub const TOKEN_FILE: &str = "token";
@@ -79,12 +80,8 @@ impl Token {
 
     /// The sum by which a session is known. Nobody can make it without the token, which
     /// has 256 random bits; with another token no session is known any more.
-    pub fn seal(&self, value: &str) -> String {
-        let mut sum = Sha256::new();
-        sum.update("vadegate session\n");
-        sum.update(&self.0);
-        sum.update(value);
-        hex(&sum.finalize())
+    pub fn seal(&self, value: &str) -> Sha256 {
+        sum_of_secret(&format!("vadegate session\n{}{value}", self.0))
     }
 }
 

@@ -1,5 +1,6 @@
 //! The command line as it is written: plain values, nothing done yet.
 
+mod accounts;
 mod files;
 mod gates;
 mod keeping;
@@ -13,6 +14,7 @@ use std::path::PathBuf;
 
 use clap::{Args as ClapArgs, Parser, Subcommand};
 
+pub use accounts::{Accounts, Audit, NewToken, Token, User};
 pub use files::{CellType, Clear, Compress, Deliver, Edit, IfFileThere, LineEnds, Removed, Unpack};
 pub use gates::{Check, FileOrder, Files, GateNames, Gates, Init, Pass, Rehearse, Why};
 pub use keeping::{Backup, Restore, Trim, Verify};
@@ -28,7 +30,8 @@ pub use watching::{Board, Due, Excuse, Lookouts, Report, Tell, Told, Watching};
 #[command(name = "vadegate", version, max_term_width = 100, propagate_version = true)]
 #[command(after_help = "\
 Exit status: 0 done, 1 something is held or failed, 2 wrong usage or configuration.
-Environment: VADEGATE_CONFIG (as --config), VADEGATE_LOG (what is logged, such as `debug`), NO_COLOR.
+Environment: VADEGATE_CONFIG (as --config), VADEGATE_TOKEN (a token), VADEGATE_LOG (what is
+logged, such as `debug`), NO_COLOR.
 
 Begin with `vadegate demo`, or with `vadegate init FOLDER` for a folder of your own.")]
 pub struct Args {
@@ -36,9 +39,25 @@ pub struct Args {
     #[arg(long, short, global = true, env = "VADEGATE_CONFIG", default_value = "vadegate.toml")]
     #[arg(value_name = "FILE")]
     pub config: PathBuf,
+    #[command(flatten)]
+    pub which: Which,
     /// What to do.
     #[command(subcommand)]
     pub command: Command,
+}
+
+/// Which service is asked, and by whom
+#[derive(Debug, ClapArgs)]
+pub struct Which {
+    /// The address of a service on another machine; by default the one of the configuration
+    #[arg(long, global = true, value_name = "URL", help_heading = "Service")]
+    pub service: Option<String>,
+    /// The file with a token; by default VADEGATE_TOKEN, or that of the state folder
+    #[arg(long, global = true, value_name = "FILE", help_heading = "Service")]
+    pub token_file: Option<PathBuf>,
+    /// Certificates (PEM) of who vouches for the service, beside those of the system
+    #[arg(long, global = true, value_name = "FILE", help_heading = "Service")]
+    pub certificates: Option<PathBuf>,
 }
 
 /// The commands.
@@ -282,6 +301,8 @@ Examples:
     Removed(Removed),
     #[command(flatten)]
     Watching(Watching),
+    #[command(flatten)]
+    Accounts(Accounts),
     /// Work entries that a gate offers, with a program of this machine
     #[command(after_help = "\
 Takes one entry after the other, fetches its file, and runs the program with the

@@ -62,10 +62,4 @@ pub struct Worker {
     /// End when there is nothing to work
     #[arg(long)]
     pub once: bool,
-    /// The address of a service on another machine
-    #[arg(long, value_name = "URL", requires = "token_file")]
-    pub service: Option<String>,
-    /// The file with its token
-    #[arg(long, value_name = "FILE")]
-    pub token_file: Option<PathBuf>,
 }

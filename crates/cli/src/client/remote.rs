@@ -1,16 +1,62 @@
 //! The running service, asked by HTTP.
 
 use std::io::{BufRead, BufReader};
+use std::path::Path;
+use std::sync::Arc;
 use std::time::Duration;
 
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
+use rustls::pki_types::CertificateDer;
+use rustls::pki_types::pem::PemObject;
 use serde::de::DeserializeOwned;
+use ureq::tls::{Certificate, RootCerts, TlsConfig};
 use vadegate_core::config::Config;
 use vadegate_core::engine::running_service;
 use vadegate_core::ledger::Change;
 use vadegate_service::{Problem, read_token};
 
+use super::asked::{Asked, asked};
 use crate::failure::Failure;
+
+/// Who vouches for a service.
+#[derive(Clone, Copy)]
+enum Trust<'a> {
+    /// It is our own, on this machine.
+    Own,
+    /// Those whom the system trusts.
+    System,
+    /// Those, and who stands in this file.
+    Also(&'a Path),
+}
+
+fn tls(trust: Trust<'_>) -> Result<TlsConfig, Failure> {
+    let mut roots = match trust {
+        Trust::Own => Vec::new(),
+        _ => rustls_native_certs::load_native_certs().certs,
+    };
+    if let Trust::Also(file) = trust {
+        let failed = |why: String| {
+            Failure::Wrong(format!(
+                "the certificates in `{}` cannot be used: {why}",
+                file.display()
+            ))
+        };
+        let found = CertificateDer::pem_file_iter(file)
+            .and_then(Iterator::collect::<Result<Vec<_>, _>>)
+            .map_err(|error| failed(error.to_string()))?;
+        if found.is_empty() {
+            return Err(failed("there is none in it".into()));
+        }
+        roots.extend(found);
+    }
+    let roots = roots.iter().map(|one| Certificate::from_der(one).to_owned()).collect();
+    let provider = Arc::new(rustls::crypto::ring::default_provider());
+    Ok(TlsConfig::builder()
+        .root_certs(RootCerts::Specific(Arc::new(roots)))
+        .disable_verification(matches!(trust, Trust::Own))
+        .unversioned_rustls_crypto_provider(provider)
+        .build())
+}
 
 /// A running service.
 pub struct Remote {
@@ -33,12 +79,37 @@ pub fn coded(name: &str) -> String {
 }
 
 impl Remote {
-    /// The service that owns the configuration's state folder, if one runs.
+    /// The service that is asked: one elsewhere where the command line says so, or the one that
+    /// owns the configuration's state folder, if it runs.
     pub fn of(config: &Config) -> Result<Option<Self>, Failure> {
+        if let Some(remote) = Remote::elsewhere()? {
+            return Ok(Some(remote));
+        }
         let state = &config.service.state;
-        let Some(base) = running_service(state) else { return Ok(None) };
-        let token = read_token(state).map_err(|error| Failure::Failed(error.to_string()))?;
-        Ok(Some(Remote::at(&base, &token)))
+        let token = asked().token.clone();
+        let Some(base) = running_service(state) else {
+            return match token {
+                None => Ok(None),
+                Some(_) => Err(Failure::Failed(
+                    "no service is running here, and a token is shown to a service; start `vadegate serve`, or leave the token out".into(),
+                )),
+            };
+        };
+        let token = match token {
+            Some(token) => token,
+            None => read_token(state).map_err(|error| Failure::Failed(error.to_string()))?,
+        };
+        // It is the one that has written its address into its own folder: who could listen in
+        // its place could as well read its token. Its certificate is for its name.
+        Remote::at(&base, &token, Trust::Own).map(Some)
+    }
+
+    /// The service elsewhere that the command line names.
+    pub fn elsewhere() -> Result<Option<Self>, Failure> {
+        let Asked { service, token, certificates } = asked();
+        let (Some(service), Some(token)) = (service, token) else { return Ok(None) };
+        let trust = certificates.as_deref().map_or(Trust::System, Trust::Also);
+        Remote::at(service, token, trust).map(Some)
     }
 
     fn unreached(&self, error: &ureq::Error) -> Failure {
@@ -53,17 +124,21 @@ impl Remote {
     }
 
     /// A service at an address, with its token.
-    pub fn at(base: &str, token: &str) -> Self {
-        let agent = ureq::Agent::config_builder()
+    fn at(base: &str, token: &str, trust: Trust<'_>) -> Result<Self, Failure> {
+        let mut settings = ureq::Agent::config_builder()
             .http_status_as_error(false)
-            .timeout_connect(Some(Duration::from_secs(5)))
-            .build()
-            .into();
-        Remote {
+            // A token goes to nobody but whom it is for.
+            .max_redirects(0)
+            .max_redirects_will_error(false)
+            .timeout_connect(Some(Duration::from_secs(5)));
+        if base.starts_with("https://") {
+            settings = settings.tls_config(tls(trust)?);
+        }
+        Ok(Remote {
             base: base.trim_end_matches('/').to_owned(),
             token: token.trim().to_owned(),
-            agent,
-        }
+            agent: settings.build().into(),
+        })
     }
 
     pub fn get<T: DeserializeOwned>(
@@ -113,6 +188,15 @@ impl Remote {
             return Err(refused.err().unwrap_or_else(|| Failure::Failed("no bytes".into())));
         }
         Ok(answer.into_body().into_reader())
+    }
+
+    /// Has something removed.
+    pub fn delete(&self, path: &str) -> Result<(), Failure> {
+        let request = self
+            .agent
+            .delete(format!("{}{path}", self.base))
+            .header("Authorization", self.bearer());
+        self.read::<serde_json::Value>(request.call()).map(drop)
     }
 
     pub fn post<T: DeserializeOwned>(&self, path: &str) -> Result<T, Failure> {

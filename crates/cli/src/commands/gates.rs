@@ -5,7 +5,7 @@ use vadegate_core::config::Config;
 use vadegate_core::engine::Engine;
 
 use crate::args::{GateNames, Gates};
-use crate::client::{Client, Remote};
+use crate::client::{Client, Doer, Remote};
 use crate::failure::Failure;
 use crate::show;
 
@@ -140,14 +140,15 @@ pub fn set_paused(config: Config, names: &GateNames, paused: bool) -> Result<(),
         Some(remote) => {
             for gate in gates {
                 let doing = if paused { "pause" } else { "resume" };
-                let view: GateView = remote.at_gate(gate, doing, &[("who", &who)])?;
+                let by: Vec<_> = who.iter().map(|who| ("who", who.as_str())).collect();
+                let view: GateView = remote.at_gate(gate, doing, &by)?;
                 show::line(&format!("gate `{}` is {done}", view.name))?;
             }
         }
         None => {
-            let engine = Engine::open(config)?;
+            let here = Doer::Here(Box::new(Engine::open(config)?));
             for gate in gates {
-                engine.set_paused(gate, paused, &who)?;
+                here.set_paused(gate, paused, who.as_deref())?;
                 show::line(&format!("gate `{gate}` is {done}, for the next service or pass"))?;
             }
         }

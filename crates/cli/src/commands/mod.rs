@@ -1,5 +1,6 @@
 //! The commands, a file each.
 
+mod accounts;
 mod board;
 mod check;
 mod clear;
@@ -36,13 +37,15 @@ use std::process::ExitCode;
 use vadegate_core::config::Config;
 
 use crate::args::{Args, Command, LogFormat, Watching};
-use crate::client::Client;
+use crate::client::{self, Client};
 use crate::failure::Failure;
 
 /// Does what the command line asks; gives the exit status of what was done.
 pub fn run(args: Args) -> Result<ExitCode, Failure> {
     let file = args.config;
-    let config = || Ok::<_, Failure>(Config::read(&file)?);
+    client::ask(&args.which)?;
+    only_here(&args.command)?;
+    let config = || client::config(&file);
     let client = || Client::of(config()?);
     let done = |outcome: Result<(), Failure>| outcome.map(|()| ExitCode::SUCCESS);
     match args.command {
@@ -86,6 +89,7 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
         Command::Clear(args) => clear::clear(config()?, &args),
         Command::Removed(args) => clear::removed(config()?, &args).map(|()| ExitCode::SUCCESS),
         Command::Watching(command) => watch(command, config()?),
+        Command::Accounts(command) => accounts::accounts(config()?, &command),
         Command::Verify(args) => keeping::verify(config()?, &args),
         Command::Backup(args) => done(keeping::backup(config()?, &args)),
         Command::Restore(args) => done(keeping::restore(&config()?, &args)),
@@ -93,6 +97,26 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
         Command::Worker(args) => worker::worker(&file, &args),
         Command::Events(events) => done(events::events(config()?, &events)),
     }
+}
+
+/// Refuses what works with the files of this machine for a service elsewhere.
+fn only_here(command: &Command) -> Result<(), Failure> {
+    let here = matches!(
+        command,
+        Command::Serve(_)
+            | Command::Demo(_)
+            | Command::Check(_)
+            | Command::Init(_)
+            | Command::Verify(_)
+            | Command::Backup(_)
+            | Command::Restore(_)
+    );
+    if here && client::asked().service.is_some() {
+        return Err(Failure::Wrong(
+            "this command works with the files of its own machine; run it where the service is, without --service".into(),
+        ));
+    }
+    Ok(())
 }
 
 fn watch(command: Watching, config: Config) -> Result<ExitCode, Failure> {

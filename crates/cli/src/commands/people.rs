@@ -236,12 +236,16 @@ pub fn confirm(question: &str, instead: &str) -> Result<(), Failure> {
 }
 
 /// Who does it: as said, or the user of this process.
-pub fn who(by: Option<&str>) -> String {
+pub fn who(by: Option<&str>) -> Option<String> {
+    if by.is_none() && crate::client::asked().token.is_some() {
+        return None;
+    }
     let named = || ["LOGNAME", "USER"].iter().find_map(|name| std::env::var(name).ok());
-    by.map(str::to_owned).or_else(named).filter(|who| !who.trim().is_empty()).unwrap_or_else(|| {
+    let who = by.map(str::to_owned).or_else(named).filter(|who| !who.trim().is_empty());
+    Some(who.unwrap_or_else(|| {
         // The number of the user, where no name is known.
         use std::os::unix::fs::MetadataExt;
         let user = std::fs::metadata("/proc/self").map_or(0, |meta| meta.uid());
         format!("user {user}")
-    })
+    }))
 }

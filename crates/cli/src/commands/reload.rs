@@ -1,19 +1,18 @@
 //! `reload`: the running service takes its changed configuration.
 
 use vadegate_core::act::Reloaded;
-use vadegate_core::config::Config;
 use vadegate_core::engine::running_service;
 
 use crate::args::Json;
-use crate::client::Remote;
+use crate::client::{Remote, asked};
 use crate::failure::Failure;
 use crate::show;
 
 pub fn reload(file: &std::path::Path, args: &Json) -> Result<(), Failure> {
     // A fault in it is told by the service, which knows the one in force; but the
     // service cannot be found without its state folder.
-    let config = Config::read(file)?;
-    if running_service(&config.service.state).is_none() {
+    let config = crate::client::config(file)?;
+    if asked().service.is_none() && running_service(&config.service.state).is_none() {
         return Err(Failure::Failed(
             "no service is running here; `vadegate serve` reads the configuration when it starts"
                 .into(),

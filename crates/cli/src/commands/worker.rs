@@ -41,7 +41,7 @@ pub fn worker(config: &Path, args: &Worker) -> Result<ExitCode, Failure> {
         let host = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
         format!("{}-{}", host.trim(), std::process::id())
     });
-    let working = Working { service: Service::of(config, args)?, args };
+    let working = Working { service: Service::of(config)?, args };
     let order = TakeOrder {
         worker: name,
         most: Some(1),
@@ -77,12 +77,9 @@ enum Service {
 
 impl Service {
     /// The service that is asked; it must be there when the worker begins.
-    fn of(config: &Path, args: &Worker) -> Result<Self, Failure> {
-        if let (Some(service), Some(file)) = (&args.service, &args.token_file) {
-            let token = std::fs::read_to_string(file).map_err(|error| {
-                Failure::Wrong(format!("the token `{}` cannot be read: {error}", file.display()))
-            })?;
-            return Ok(Service::At(Remote::at(service, &token)));
+    fn of(config: &Path) -> Result<Self, Failure> {
+        if let Some(remote) = Remote::elsewhere()? {
+            return Ok(Service::At(remote));
         }
         let config = Config::read(config)?;
         match Remote::of(&config)? {

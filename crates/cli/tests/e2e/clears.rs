@@ -86,7 +86,7 @@ fn a_rule_removes_what_fits_and_is_old_and_keeps_the_newest() {
     assert!(
         removed.as_array().unwrap().iter().all(|one| {
             one["rule"] == "scratch"
-                && one["who"] == "ada"
+                && one["who"] == "ada (local)"
                 && one["why"] == "tidy"
                 && !one["removed_at"].is_null()
         }),

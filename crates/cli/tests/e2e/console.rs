@@ -364,9 +364,9 @@ fn clears_are_rehearsed_and_done_on_their_page_and_what_was_edited_is_shown() {
         page.type_in("//input[@aria-label='Who']", "Ada Fennick").await;
         page.press("Remove").await;
         page.see("2 files removed.").await;
-        page.see("Ada Fennick: the disk is small").await;
+        page.see("Ada Fennick (local): the disk is small").await;
         page.resize(390, 844).await;
-        page.see("Ada Fennick: the disk is small").await;
+        page.see("Ada Fennick (local): the disk is small").await;
         let over = "return document.documentElement.scrollWidth - window.innerWidth";
         assert_eq!(page.script(over).await, json!(0), "it is wider than the phone");
         page.resize(SIZE.0, SIZE.1).await;
@@ -402,7 +402,7 @@ fn the_morning_shows_what_is_late_and_an_excuse_is_given_there() {
         page.type_in("//input[@aria-label='Who']", "Ada Fennick").await;
         page.press("It need not come").await;
         page.find(&format!("//button[@aria-label='garrow-light {day}: excused']")).await;
-        page.see("excused by Ada Fennick: the gauge is repaired").await;
+        page.see("excused by Ada Fennick (local): the gauge is repaired").await;
         page.click(&format!("//button[@aria-label='haven {day}: here late']")).await;
         page.resize(390, 844).await;
         page.see("1 file").await;

@@ -93,7 +93,11 @@ fn an_excuse_ends_what_was_missing(coast: &TestHome, day: &str, over: &(String, 
         "Ada",
     ]);
     assert_eq!(done.code, 0, "{}", done.err);
-    assert!(done.out.contains("is excused: excused by Ada: the gauge is repaired"), "{}", done.out);
+    assert!(
+        done.out.contains("is excused: excused by Ada (local): the gauge is repaired"),
+        "{}",
+        done.out
+    );
     let told = wait("its end is told", || {
         let events = events(coast, "desk");
         (events.len() == 8).then_some(events)
@@ -101,9 +105,8 @@ fn an_excuse_ends_what_was_missing(coast: &TestHome, day: &str, over: &(String, 
     assert_eq!(&told[7], over);
     let csv = coast.run("due --csv").out;
     assert!(
-        csv.lines().any(
-            |line| line.contains("garrow-light") && line.ends_with("Ada,the gauge is repaired")
-        ),
+        csv.lines().any(|line| line.contains("garrow-light")
+            && line.ends_with("Ada (local),the gauge is repaired")),
         "{csv}"
     );
     assert_eq!(coast.json("due tide-morning --state here-late").as_array().unwrap().len(), 1);

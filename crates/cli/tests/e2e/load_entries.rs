@@ -21,7 +21,7 @@ fn an_entry_is_taken_out_again_by_a_named_person() {
         assert_eq!(db.rows("SELECT buoy FROM waves"), ["B9"]);
         let history = coast.json("entry 1")["history"].clone();
         let last = history.as_array().unwrap().last().unwrap();
-        assert_eq!((text(last, "by"), text(last, "cause")), ("Ada Fennick", "person"));
+        assert_eq!((text(last, "by"), text(last, "cause")), ("Ada Fennick (local)", "person"));
         assert!(text(last, "words").contains("2 rows taken out"), "{last}");
         assert_eq!(coast.entry("a.csv")["state"], "filed");
         // Once more does nothing, and says so.

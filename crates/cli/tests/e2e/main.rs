@@ -34,6 +34,7 @@
 
 #![expect(clippy::unwrap_used, reason = "a test fails by panicking")]
 
+mod accounts;
 mod answers;
 mod archives;
 mod arrivals;
@@ -65,6 +66,7 @@ mod loads;
 mod lookouts;
 mod made_archives;
 mod model;
+mod network;
 mod noon;
 mod offers;
 mod open_batches;

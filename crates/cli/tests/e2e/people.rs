@@ -50,7 +50,7 @@ fn reopen_works_a_file_again_from_where_it_lies() {
     assert_eq!(coast.files("archive"), ["archive/tide/a.csv"], "it stayed in its place");
     let history = history(&coast, &id);
     assert!(
-        history.contains(&("ready".into(), "ada".into(), "reopened: again".into())),
+        history.contains(&("ready".into(), "ada (local)".into(), "reopened: again".into())),
         "{history:?}"
     );
     // Which sources are in the table: each once, though it was worked twice.

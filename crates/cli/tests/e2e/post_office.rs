@@ -131,7 +131,9 @@ fn converse(
             "EHLO" if offered.is_some() => {
                 line.say("250-office.sound.example\r\n250 STARTTLS")?;
             }
-            "EHLO" => line.say("250-office.sound.example\r\n250 AUTH PLAIN")?,
+            "EHLO" => {
+                line.say("250-office.sound.example\r\n250 AUTH PLAIN")?;
+            }
             "STARTTLS" => {
                 let tls = offered.take()?;
                 line.say("220 go on")?;
@@ -142,9 +144,11 @@ fn converse(
                 mail.user = Some(plain(coded));
                 line.say("235 you are in")?;
             }
-            "RCPT" if answer == Some(Answer::Temporary) => line.say("451 later")?,
+            "RCPT" if answer == Some(Answer::Temporary) => {
+                line.say("451 later")?;
+            }
             "RCPT" if answer == Some(Answer::Refused) => {
-                line.say("550 there is nobody of that name")?
+                line.say("550 there is nobody of that name")?;
             }
             "RCPT" => {
                 let address = said.split(['<', '>']).nth(1).unwrap_or_default();
@@ -165,7 +169,9 @@ fn converse(
                 line.say("250 taken")?;
             }
             "QUIT" => return line.say("221 farewell"),
-            _ => line.say("250 so be it")?,
+            _ => {
+                line.say("250 so be it")?;
+            }
         }
     }
     None

@@ -116,7 +116,12 @@ pub fn identity(folder: &Path) -> (Arc<rustls::ServerConfig>, PathBuf) {
     let (key, certificate) = (folder.join("receiver.key"), folder.join("receiver.pem"));
     let made = Command::new("openssl")
         .args(["req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2"])
-        .args(["-subj", "/CN=localhost", "-addext", "subjectAltName=DNS:localhost"])
+        .args([
+            "-subj",
+            "/CN=localhost",
+            "-addext",
+            "subjectAltName=DNS:localhost,IP:127.0.0.1,IP:127.0.0.2",
+        ])
         .args(["-addext", "basicConstraints=critical,CA:FALSE"])
         .arg("-keyout")
         .arg(&key)

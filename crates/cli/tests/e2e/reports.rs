@@ -107,7 +107,7 @@ fn the_board_says_whether_something_needs_a_person_and_what() {
     let _service = coast.serve();
     coast.run("pause tide --by Ada");
     let board: Value = serde_json::from_str(&coast.run("board --json").out).unwrap();
-    assert_eq!(board["paused"][0]["pause"]["by"], "Ada");
+    assert_eq!(board["paused"][0]["pause"]["by"], "Ada (local)");
     assert_eq!(board["held"][0]["entries"].as_array().unwrap().len(), 3);
     wait("the file that no pattern takes is told", || {
         coast.run("board").out.contains("tide: 1 file").then_some(())

@@ -90,6 +90,7 @@ impl TestHome {
         command
             .current_dir(self.home.path())
             .env_remove("VADEGATE_CONFIG")
+            .env_remove("VADEGATE_TOKEN")
             .env("VADEGATE_LOG", "info");
         command
     }

@@ -126,6 +126,14 @@ impl Engine {
         Ok((file, entry))
     }
 
+    /// The gate of a lease.
+    ///
+    /// # Errors
+    /// [`EngineError::Fenced`] when the lease is over.
+    pub fn gate_of_lease(&self, fence: i64) -> Result<String, EngineError> {
+        self.leased(fence).map(|(_, leased)| leased.gate)
+    }
+
     /// Makes a lease longer; gives its new end, and how long that is from now.
     ///
     /// # Errors

@@ -134,18 +134,20 @@ fn common_rules(config: &Config) -> String {
 
 /// Puts back what cannot change while it runs; gives the keys that differ.
 fn keep_until_restart(old: &ServiceConfig, new: &mut ServiceConfig) -> Vec<String> {
-    let mut differ = Vec::new();
-    if old.listen != new.listen {
-        differ.push("`listen`".to_owned());
-    }
-    if old.state != new.state {
-        differ.push("`state`".to_owned());
-    }
-    if old.hosts != new.hosts {
-        differ.push("`hosts`".to_owned());
-    }
+    let differ = [
+        ("`listen`", old.listen != new.listen),
+        ("`state`", old.state != new.state),
+        ("`hosts`", old.hosts != new.hosts),
+        ("`tls`", old.tls != new.tls),
+        ("`behind_proxy`", old.behind_proxy != new.behind_proxy),
+        ("`proxies`", old.proxies != new.proxies),
+    ];
     new.listen.clone_from(&old.listen);
     new.state.clone_from(&old.state);
     new.hosts.clone_from(&old.hosts);
-    differ
+    new.tls.clone_from(&old.tls);
+    new.behind_proxy = old.behind_proxy;
+    new.proxies.clone_from(&old.proxies);
+    let differ = differ.into_iter().filter(|(_, differs)| *differs);
+    differ.map(|(key, _)| key.to_owned()).collect()
 }

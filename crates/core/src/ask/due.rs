@@ -1,11 +1,13 @@
 //! What is expected, and whether it is here.
 
+use std::collections::HashMap;
+
 use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 
 use crate::config::due::Due;
-use crate::dues::cells::{cells, open_cells};
+use crate::dues::cells::{bare_cells, cells, open_cells, tell};
 use crate::dues::facts::Read;
 use crate::dues::learn::{Learned, learn};
 use crate::dues::types::{DueCell, DueCount, DueState, DueView};
@@ -57,6 +59,17 @@ impl Engine {
     /// [`EngineError::NoDue`], [`EngineError::Refused`] for days that make no sense, or the
     /// ledger's.
     pub fn due_cells(&self, query: &DueQuery) -> Result<Vec<DueCell>, EngineError> {
+        let mut all = self.expected_now(query)?;
+        if let Some(limit) = query.limit {
+            all.sort_by_key(|cell| cell.state);
+            all.truncate(limit);
+        }
+        self.tell_due(&mut all);
+        Ok(all)
+    }
+
+    /// Expectations that fit, without words.
+    pub(crate) fn expected_now(&self, query: &DueQuery) -> Result<Vec<DueCell>, EngineError> {
         let (zone, now) = (self.zone(), Timestamp::now());
         let today = zone.to_datetime(now).date();
         let days = match (query.since, query.until) {
@@ -74,15 +87,23 @@ impl Engine {
         };
         let mut all = self.judged(query.name.as_deref(), days)?;
         all.retain(|cell| query.state.is_none_or(|state| cell.state == state));
-        if let Some(limit) = query.limit {
-            all.sort_by_key(|cell| cell.state);
-            all.truncate(limit);
-        }
         Ok(all)
     }
 
-    /// Expectations of one rule or all, for some days; without days those of today, and what
-    /// is still open of days before.
+    /// Gives expectations their words.
+    pub(crate) fn tell_due(&self, cells: &mut [DueCell]) {
+        let (context, zone) = (self.context(), self.zone());
+        let dues: HashMap<&str, &Due> =
+            context.config.dues.iter().map(|due| (due.name.as_str(), due)).collect();
+        for cell in cells {
+            if let Some(due) = dues.get(cell.due.as_str()) {
+                tell(due, cell, &zone);
+            }
+        }
+    }
+
+    /// Expectations of one rule or all, for some days, without words; without days those of
+    /// today, and what is still open of days before.
     pub(crate) fn judged(
         &self,
         name: Option<&str>,
@@ -101,7 +122,7 @@ impl Engine {
         let mut all = Vec::new();
         for due in dues {
             all.extend(match days {
-                Some(days) => cells(&context.ledger, &mut read, due, days, now, &zone)?,
+                Some(days) => bare_cells(&context.ledger, &mut read, due, days, now, &zone)?,
                 None => open_cells(&context.ledger, &mut read, due, now, &zone)?,
             });
             if all.len() > MOST_CELLS {
@@ -119,7 +140,7 @@ impl Engine {
     /// As of [`Engine::due_cells`].
     pub fn count_due(&self, query: &DueQuery) -> Result<Vec<DueCount>, EngineError> {
         let query = DueQuery { limit: None, ..query.clone() };
-        self.due_cells(&query).map(|cells| DueCount::of(&cells))
+        self.expected_now(&query).map(|cells| DueCount::of(&cells))
     }
 
     /// All rules of what is expected, and how each stands today.

@@ -19,7 +19,7 @@ pub mod lookout;
 pub(crate) mod pick;
 pub mod report;
 pub mod schedule;
-pub(crate) mod service;
+pub mod service;
 pub(crate) mod settle;
 pub(crate) mod taking;
 pub mod tell;

@@ -25,11 +25,30 @@ pub(crate) fn cells(
     now: Timestamp,
     zone: &TimeZone,
 ) -> Result<Vec<DueCell>, LedgerError> {
-    let facts = Facts::read(ledger, read, due, (first, last), zone)?;
-    Ok(judge(due, &facts, (first, last), now, zone))
+    let mut cells = bare_cells(ledger, read, due, (first, last), now, zone)?;
+    cells.iter_mut().for_each(|cell| tell(due, cell, zone));
+    Ok(cells)
 }
 
-/// As [`cells`], from what is known.
+/// As [`cells`], without their words: nobody reads those of fifty thousand.
+pub(crate) fn bare_cells(
+    ledger: &Ledger,
+    read: &mut Read,
+    due: &Due,
+    days: (Date, Date),
+    now: Timestamp,
+    zone: &TimeZone,
+) -> Result<Vec<DueCell>, LedgerError> {
+    let facts = Facts::read(ledger, read, due, days, zone)?;
+    Ok(judge(due, &facts, days, now, zone))
+}
+
+/// Gives an expectation its words.
+pub(crate) fn tell(due: &Due, cell: &mut DueCell, zone: &TimeZone) {
+    cell.words = words(due, cell, zone);
+}
+
+/// As [`bare_cells`], from what is known.
 pub(crate) fn judge(
     due: &Due,
     facts: &Facts,
@@ -46,7 +65,7 @@ pub(crate) fn judge(
         if begun && due.expects(day) {
             let moments = Moments::of(due, day, zone);
             let values = facts.values(due, day).into_iter();
-            cells.extend(values.map(|value| cell(due, facts, (day, value), &moments, now, zone)));
+            cells.extend(values.map(|value| cell(due, facts, (day, value), &moments, now)));
         }
         let Ok(next) = day.checked_add(1.day()) else { break };
         day = next;
@@ -54,7 +73,7 @@ pub(crate) fn judge(
     cells
 }
 
-/// What is expected today, and what is still open of days before.
+/// What is expected today, and what is still open of days before, without words.
 pub(crate) fn open_cells(
     ledger: &Ledger,
     read: &mut Read,
@@ -66,7 +85,7 @@ pub(crate) fn open_cells(
     let later = [Some(&due.by), due.give_up.as_ref()].into_iter().flatten();
     let later = later.map(|moment| moment.later).max().unwrap_or(0);
     let days = (today.saturating_sub(later.days()), today);
-    let mut open = cells(ledger, read, due, days, now, zone)?;
+    let mut open = bare_cells(ledger, read, due, days, now, zone)?;
     let ends = |cell: &DueCell| zone.to_datetime(cell.give_up.unwrap_or(cell.by)).date();
     open.retain(|cell| cell.day == today || ends(cell) >= today);
     Ok(open)
@@ -124,7 +143,6 @@ fn cell(
     (day, value): (Date, String),
     moments: &Moments,
     now: Timestamp,
-    zone: &TimeZone,
 ) -> DueCell {
     let came = facts.came(day, &value);
     let arrived_at = complete_at(due, came);
@@ -139,7 +157,7 @@ fn cell(
         None if warn.is_some_and(|warn| now >= warn) => DueState::DueSoon,
         None => DueState::Expected,
     };
-    let mut cell = DueCell {
+    DueCell {
         due: due.name.clone(),
         gate: due.gate.clone(),
         value: due.each.is_some().then_some(value),
@@ -155,9 +173,7 @@ fn cell(
         bytes: came.iter().map(|one| one.bytes).sum(),
         entries: came.iter().take(NAMED).map(|one| one.entry).collect(),
         excused,
-    };
-    cell.words = words(due, &cell, zone);
-    cell
+    }
 }
 
 /// A time as it is told of a day: with the day where it is another.

@@ -4,7 +4,7 @@ use jiff::tz::TimeZone;
 
 use crate::config::Config;
 use crate::config::due::{Due, Moment};
-use crate::dues::cells::judge;
+use crate::dues::cells::{judge, tell};
 use crate::dues::facts::{Facts, read_day};
 use crate::dues::types::{DueCell, DueState};
 use crate::ledger::Excuse;
@@ -58,7 +58,9 @@ fn states(
 ) -> Vec<DueCell> {
     let facts = Facts::of(due, arrivals(zone, came), zone);
     let days: (Date, Date) = (days.0.parse().unwrap(), days.1.parse().unwrap());
-    judge(due, &facts, days, at(zone, now), zone)
+    let mut cells = judge(due, &facts, days, at(zone, now), zone);
+    cells.iter_mut().for_each(|cell| tell(due, cell, zone));
+    cells
 }
 
 #[test]
@@ -196,7 +198,10 @@ fn who_excused_it_is_told_and_what_comes_after_all_is_here() {
     let judged = |came: &[&str]| {
         let facts = Facts::of(&due, arrivals(&utc, came), &utc);
         let facts = facts.excusing("2026-03-02", "", excuse.clone());
-        judge(&due, &facts, (day, day), at(&utc, "2026-03-02T08:00:00"), &utc).remove(0)
+        let now = at(&utc, "2026-03-02T08:00:00");
+        let mut cell = judge(&due, &facts, (day, day), now, &utc).remove(0);
+        tell(&due, &mut cell, &utc);
+        cell
     };
     let excused = judged(&[]);
     assert_eq!(excused.state, DueState::Excused);

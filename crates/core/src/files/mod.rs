@@ -24,4 +24,5 @@ pub(crate) mod walk;
 
 pub use durable::Durability;
 pub use roots::Reach;
+pub use sha256::Sha256;
 pub use version::{Kind, Version};

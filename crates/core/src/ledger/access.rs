@@ -188,7 +188,10 @@ impl Ledger {
     }
 
     /// Records when a session was used last.
-    pub(crate) fn use_session(&self, id: i64, at: Timestamp) -> Result<(), LedgerError> {
+    ///
+    /// # Errors
+    /// The ledger's.
+    pub fn use_session(&self, id: i64, at: Timestamp) -> Result<(), LedgerError> {
         let at = at.as_millisecond();
         self.submit(move |tx| {
             tx.connection

@@ -118,6 +118,11 @@ impl People {
         !self.known().users.is_empty()
     }
 
+    /// Whether there is a user of that name.
+    pub fn has(&self, name: &str) -> bool {
+        self.known().users.contains_key(name)
+    }
+
     /// Who shows this token, when it is one that has not ended.
     pub fn by_token(&self, shown: &str, now: Timestamp) -> Option<Identity> {
         let known = self.known();
@@ -157,14 +162,6 @@ impl People {
                 .and_then(|token| known.identity_of_token(token, now)),
         };
         present.is_some_and(|present| present == *identity)
-    }
-
-    /// Records when a session was used.
-    ///
-    /// # Errors
-    /// The ledger's.
-    pub fn used(&self, ledger: &Ledger, session: i64, now: Timestamp) -> Result<(), LedgerError> {
-        ledger.use_session(session, now)
     }
 }
 

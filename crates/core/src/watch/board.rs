@@ -106,17 +106,21 @@ impl Engine {
         let day = now.saturating_sub(SignedDuration::from_hours(24));
         let day = day.unwrap_or(Timestamp::UNIX_EPOCH);
         let gates = self.gates()?;
-        let cells = self.due_cells(&DueQuery::default())?;
+        let cells = self.expected_now(&DueQuery::default())?;
         let of = |states: &[DueState]| -> Vec<DueCell> {
             cells.iter().filter(|cell| states.contains(&cell.state)).cloned().collect()
         };
-        let count = |states: &[DueState]| of(states).len() as u64;
+        let count = |states: &[DueState]| {
+            cells.iter().filter(|cell| states.contains(&cell.state)).count() as u64
+        };
         let mut late = of(&[DueState::Missing, DueState::Late]);
         let late_count = late.len() as u64;
         late.sort_by_key(|cell| (cell.state, cell.by));
         late.truncate(TOLD);
+        self.tell_due(&mut late);
         let mut due_soon = of(&[DueState::DueSoon]);
         due_soon.truncate(TOLD);
+        self.tell_due(&mut due_soon);
         let lasting = ledger.lasting(None)?.into_iter();
         let breaches: Vec<Happening> = lasting.filter(|one| one.kind == "breach").collect();
         let unusual = ledger.happened_since("unusual", day, TOLD as u32)?;

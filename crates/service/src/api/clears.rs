@@ -8,8 +8,10 @@ use vadegate_core::act::{ClearView, Cleared};
 use vadegate_core::config::clear::{AdHocClear, ClearRule};
 use vadegate_core::engine::Engine;
 use vadegate_core::ledger::Removal;
+use vadegate_core::people::Identity;
 
 use crate::api::people::OrderBy;
+use crate::caller::Caller;
 use crate::problem::Problem;
 use crate::{Shared, ask};
 
@@ -42,10 +44,11 @@ pub struct ClearOrder {
 #[post("/api/v1/clears")]
 pub(crate) async fn clear(
     shared: Data<Shared>,
+    caller: Caller,
     order: Json<ClearOrder>,
 ) -> Result<Json<Cleared>, Problem> {
     let order = order.into_inner();
-    ask(&shared, move |engine| order.carry_out(engine)).await.map(Json)
+    ask(&shared, move |engine| order.carry_out(engine, &caller)).await.map(Json)
 }
 
 /// The rules by which files are cleared, with the time of each.
@@ -60,8 +63,8 @@ impl ClearOrder {
     ///
     /// # Errors
     /// A [`Problem`] that tells what is wrong.
-    pub fn carry_out(self, engine: &Engine) -> Result<Cleared, Problem> {
-        let by = self.by.checked(self.rehearse)?;
+    pub fn carry_out(self, engine: &Engine, identity: &Identity) -> Result<Cleared, Problem> {
+        let by = self.by.checked(identity, self.rehearse)?;
         let config = engine.config();
         let rule: ClearRule = match (self.name, self.rule) {
             (Some(name), None) => {

@@ -8,9 +8,11 @@ use utoipa::{IntoParams, ToSchema};
 use vadegate_core::ask::DueQuery;
 use vadegate_core::dues::{DueCell, DueCount, DueState, DueView, Learned};
 use vadegate_core::engine::Engine;
+use vadegate_core::people::Identity;
 use vadegate_core::watch::board::Board;
 
 use crate::api::people::OrderBy;
+use crate::caller::Caller;
 use crate::problem::Problem;
 use crate::{Shared, ask};
 
@@ -113,8 +115,8 @@ impl ExcuseOrder {
     ///
     /// # Errors
     /// A [`Problem`] that tells what is wrong.
-    pub fn carry_out(self, engine: &Engine) -> Result<DueCell, Problem> {
-        let by = self.by.checked(false)?;
+    pub fn carry_out(self, engine: &Engine, identity: &Identity) -> Result<DueCell, Problem> {
+        let by = self.by.checked(identity, false)?;
         let (_, cell) = engine.excuse(&self.due, self.value.as_deref(), self.day, &by)?;
         Ok(cell)
     }
@@ -127,8 +129,9 @@ impl ExcuseOrder {
 #[post("/api/v1/excuses")]
 pub(crate) async fn excuse(
     shared: Data<Shared>,
+    caller: Caller,
     order: Json<ExcuseOrder>,
 ) -> Result<Json<DueCell>, Problem> {
     let order = order.into_inner();
-    ask(&shared, move |engine| order.carry_out(engine)).await.map(Json)
+    ask(&shared, move |engine| order.carry_out(engine, &caller)).await.map(Json)
 }

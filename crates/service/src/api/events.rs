@@ -1,5 +1,7 @@
 //! What happens: counts over time, changes, and the live stream.
 
+use std::time::Duration;
+
 use actix_web::http::header;
 use actix_web::web::{self, Data, Json};
 use actix_web::{HttpRequest, HttpResponse, get};
@@ -8,6 +10,7 @@ use utoipa::IntoParams;
 use vadegate_core::ask::Activity;
 use vadegate_core::ledger::Change;
 
+use crate::caller::Caller;
 use crate::problem::Problem;
 use crate::{Shared, ask, live};
 
@@ -74,8 +77,16 @@ pub(crate) async fn changes(
 #[get("/api/v1/events")]
 pub(crate) async fn events(
     shared: Data<Shared>,
+    caller: Caller,
     request: HttpRequest,
 ) -> Result<HttpResponse, Problem> {
+    let counted = match caller.is_local() {
+        true => None,
+        false => Some(shared.limits.stream(&caller.name()).ok_or_else(|| {
+            let why = "these are more streams of events than one caller may have; end one";
+            Problem::too_much(Duration::from_secs(10), why)
+        })?),
+    };
     let last = request.headers().get("Last-Event-ID").map(|value| {
         value.to_str().ok().and_then(|text| text.trim().parse::<i64>().ok()).ok_or_else(|| {
             Problem::bad_request("`Last-Event-ID` is no number; send the id of an event, or none")
@@ -89,11 +100,10 @@ pub(crate) async fn events(
             newest.last().map_or(0, |change| change.id)
         }
     };
-    let session = crate::guard::session_of(&request, &shared).map(|(value, _)| value);
     Ok(HttpResponse::Ok()
         .content_type("text/event-stream")
         .insert_header((header::CACHE_CONTROL, "no-store"))
         // A compressor would keep events back until it has enough of them.
         .insert_header((header::CONTENT_ENCODING, "identity"))
-        .streaming(live::follow(shared, last, session)))
+        .streaming(live::follow(shared, last, caller.0, counted)))
 }

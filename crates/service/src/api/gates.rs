@@ -9,6 +9,8 @@ use vadegate_core::ask::{FilePage, FileView, GateView, Matches, Rehearsed};
 use vadegate_core::engine::PassReport;
 use vadegate_core::pattern::Pattern;
 
+use crate::api::people::signature;
+use crate::caller::Caller;
 use crate::problem::Problem;
 use crate::{Shared, ask};
 
@@ -153,7 +155,8 @@ pub(crate) async fn pass(
 #[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct WhoQuery {
-    /// Their name, for those who ask who has paused the gate.
+    /// Their name, for those who ask who has paused the gate; said by the holder of the local
+    /// token alone.
     who: Option<String>,
 }
 
@@ -164,10 +167,11 @@ pub(crate) struct WhoQuery {
 #[post("/api/v1/gates/{gate}/pause")]
 pub(crate) async fn pause(
     shared: Data<Shared>,
+    caller: Caller,
     gate: Path<String>,
     by: web::Query<WhoQuery>,
 ) -> Result<Json<GateView>, Problem> {
-    set_paused(&shared, gate.into_inner(), true, by.into_inner()).await
+    set_paused(&shared, gate.into_inner(), true, (caller, by.into_inner())).await
 }
 
 /// Resumes a paused gate.
@@ -177,20 +181,23 @@ pub(crate) async fn pause(
 #[post("/api/v1/gates/{gate}/resume")]
 pub(crate) async fn resume(
     shared: Data<Shared>,
+    caller: Caller,
     gate: Path<String>,
     by: web::Query<WhoQuery>,
 ) -> Result<Json<GateView>, Problem> {
-    set_paused(&shared, gate.into_inner(), false, by.into_inner()).await
+    set_paused(&shared, gate.into_inner(), false, (caller, by.into_inner())).await
 }
 
 async fn set_paused(
     shared: &Data<Shared>,
     gate: String,
     paused: bool,
-    by: WhoQuery,
+    (caller, by): (Caller, WhoQuery),
 ) -> Result<Json<GateView>, Problem> {
+    let said = by.who.or_else(|| caller.is_local().then(|| "somebody".to_owned()));
+    let who = signature(&caller, said.as_deref())?;
     ask(shared, move |engine| {
-        engine.set_paused(&gate, paused, by.who.as_deref().unwrap_or("somebody"))?;
+        engine.set_paused(&gate, paused, &who)?;
         Ok(engine.gate(&gate)?)
     })
     .await

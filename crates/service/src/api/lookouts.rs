@@ -6,9 +6,11 @@ use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use vadegate_core::engine::Engine;
 use vadegate_core::ledger::Happening;
+use vadegate_core::people::Identity;
 use vadegate_core::watch::lookouts::LookoutView;
 
 use crate::api::people::OrderBy;
+use crate::caller::Caller;
 use crate::problem::Problem;
 use crate::{Shared, ask};
 
@@ -62,8 +64,13 @@ impl RightOrder {
     ///
     /// # Errors
     /// A [`Problem`] that tells what is wrong.
-    pub fn carry_out(self, engine: &Engine, lookout: &str) -> Result<RightOrder, Problem> {
-        engine.set_right(lookout, &self.by.clone().checked(false)?)?;
+    pub fn carry_out(
+        self,
+        engine: &Engine,
+        lookout: &str,
+        identity: &Identity,
+    ) -> Result<RightOrder, Problem> {
+        engine.set_right(lookout, &self.by.clone().checked(identity, false)?)?;
         Ok(self)
     }
 }
@@ -76,9 +83,10 @@ impl RightOrder {
 #[post("/api/v1/lookouts/{lookout}/right")]
 pub(crate) async fn take_as_right(
     shared: Data<Shared>,
+    caller: Caller,
     lookout: Path<String>,
     order: Json<RightOrder>,
 ) -> Result<Json<RightOrder>, Problem> {
     let order = order.into_inner();
-    ask(&shared, move |engine| order.carry_out(engine, &lookout)).await.map(Json)
+    ask(&shared, move |engine| order.carry_out(engine, &lookout, &caller)).await.map(Json)
 }

@@ -1,5 +1,8 @@
 //! The calls of the API, a file for each subject.
 
+pub(crate) mod accounts;
+#[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
+pub(crate) mod audit;
 #[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
 pub(crate) mod clears;
 #[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
@@ -17,6 +20,7 @@ pub(crate) mod people;
 #[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
 pub(crate) mod reports;
 pub(crate) mod service;
+#[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
 pub(crate) mod session;
 #[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
 pub(crate) mod tells;
@@ -74,6 +78,18 @@ macro_rules! all_calls {
             session::session,
             session::sign_in,
             session::sign_out,
+            session::sessions,
+            session::end_session,
+            accounts::users,
+            accounts::add_user,
+            accounts::set_role,
+            accounts::set_password,
+            accounts::remove_user,
+            accounts::tokens,
+            accounts::make_token,
+            accounts::revoke_token,
+            audit::audit_lines,
+            audit::audit_proof,
             service::about,
             service::reload,
             service::description,

@@ -5,12 +5,15 @@ use std::time::{Duration, Instant};
 
 use actix_web::web::{self, Bytes, Data, Json, Path};
 use actix_web::{HttpResponse, get, post};
+use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use tokio::sync::mpsc;
 use utoipa::ToSchema;
 use vadegate_core::act::{Offered, WorkerEnd};
 use vadegate_core::config::parse_duration;
+use vadegate_core::engine::Engine;
 
+use crate::caller::Caller;
 use crate::problem::Problem;
 use crate::{Shared, ask};
 
@@ -52,7 +55,7 @@ pub struct ProlongOrder {
 pub struct Prolonged {
     /// It ends then.
     #[schema(value_type = String, format = DateTime)]
-    pub until: jiff::Timestamp,
+    pub until: Timestamp,
     /// How long that is from now, in milliseconds.
     pub lease_ms: u64,
 }
@@ -75,6 +78,14 @@ fn duration(text: Option<&str>) -> Result<Option<Duration>, Problem> {
     text.map(parse_duration).transpose().map_err(Problem::bad_request)
 }
 
+/// Refuses the lease of a gate that is none of the caller's.
+fn of_gate(engine: &Engine, caller: &Caller, fence: i64) -> Result<(), Problem> {
+    match caller.gates.is_empty() {
+        true => Ok(()),
+        false => caller.at_gate(&engine.gate_of_lease(fence)?),
+    }
+}
+
 /// Takes ready entries of a gate whose work is `offer`, each on a lease with a fencing
 /// number. An empty list says that there is nothing.
 #[utoipa::path(tag = "offers", extensions(("x-role" = json!("worker"))), request_body = TakeOrder,
@@ -84,10 +95,12 @@ fn duration(text: Option<&str>) -> Result<Option<Duration>, Problem> {
 #[post("/api/v1/gates/{gate}/take")]
 pub(crate) async fn take(
     shared: Data<Shared>,
+    caller: Caller,
     gate: Path<String>,
     order: Json<TakeOrder>,
 ) -> Result<Json<Vec<Offered>>, Problem> {
     let (gate, order) = (gate.into_inner(), order.into_inner());
+    caller.at_gate(&gate)?;
     let lease = duration(order.lease.as_deref())?;
     let wait = duration(order.wait.as_deref())?.unwrap_or(Duration::ZERO).min(LONGEST_WAIT);
     let most = order.most.unwrap_or(1).clamp(1, 1000);
@@ -98,7 +111,8 @@ pub(crate) async fn take(
         let taken =
             ask(&shared, move |engine| Ok(engine.hand_out(&name, &worker, most, lease)?)).await?;
         let left = until.saturating_duration_since(Instant::now());
-        if !taken.is_empty() || left.is_zero() || shared.live.is_closing() {
+        let over = shared.live.is_closing() || !shared.people.still(&caller, Timestamp::now());
+        if !taken.is_empty() || left.is_zero() || over {
             return Ok(Json(taken));
         }
         // Whatever woke it, it only looks again.
@@ -113,9 +127,17 @@ pub(crate) async fn take(
         description = "The bytes"),
         (status = 409, body = Problem, description = "The lease is over")))]
 #[get("/api/v1/leases/{fence}/file")]
-pub(crate) async fn file(shared: Data<Shared>, fence: Path<i64>) -> Result<HttpResponse, Problem> {
+pub(crate) async fn file(
+    shared: Data<Shared>,
+    caller: Caller,
+    fence: Path<i64>,
+) -> Result<HttpResponse, Problem> {
     let fence = fence.into_inner();
-    let (mut file, entry) = ask(&shared, move |engine| Ok(engine.leased_file(fence)?)).await?;
+    let (mut file, entry) = ask(&shared, move |engine| {
+        of_gate(engine, &caller, fence)?;
+        Ok(engine.leased_file(fence)?)
+    })
+    .await?;
     let (hand_over, pieces) = mpsc::channel::<Result<Bytes, std::io::Error>>(4);
     drop(web::block(move || {
         let mut buffer = vec![0; 64 * 1024];
@@ -150,11 +172,13 @@ pub(crate) async fn file(shared: Data<Shared>, fence: Path<i64>) -> Result<HttpR
 #[post("/api/v1/leases/{fence}/prolong")]
 pub(crate) async fn prolong(
     shared: Data<Shared>,
+    caller: Caller,
     fence: Path<i64>,
     order: Json<ProlongOrder>,
 ) -> Result<Json<Prolonged>, Problem> {
     let (fence, lease) = (fence.into_inner(), duration(order.lease.as_deref())?);
     ask(&shared, move |engine| {
+        of_gate(engine, &caller, fence)?;
         let (until, length) = engine.prolong(fence, lease)?;
         let lease_ms = u64::try_from(length.as_millis()).unwrap_or(u64::MAX);
         Ok(Prolonged { until, lease_ms })
@@ -171,6 +195,7 @@ pub(crate) async fn prolong(
 #[post("/api/v1/leases/{fence}/end")]
 pub(crate) async fn end(
     shared: Data<Shared>,
+    caller: Caller,
     fence: Path<i64>,
     order: Json<EndOrder>,
 ) -> Result<HttpResponse, Problem> {
@@ -178,6 +203,10 @@ pub(crate) async fn end(
     let (fence, EndOrder { end, mut printed, reason }) = (fence.into_inner(), order.into_inner());
     let cut = (0..=KEPT.min(printed.len())).rev().find(|at| printed.is_char_boundary(*at));
     printed.truncate(cut.unwrap_or(0));
-    ask(&shared, move |engine| Ok(engine.end_lease(fence, end, printed, reason)?)).await?;
+    ask(&shared, move |engine| {
+        of_gate(engine, &caller, fence)?;
+        Ok(engine.end_lease(fence, end, printed, reason)?)
+    })
+    .await?;
     Ok(HttpResponse::NoContent().finish())
 }

@@ -8,7 +8,9 @@ use vadegate_core::act::{Adoption, Done, EntryAction, How};
 use vadegate_core::engine::Engine;
 use vadegate_core::ledger::{By, Query};
 use vadegate_core::pattern::Pattern;
+use vadegate_core::people::{Identity, Role};
 
+use crate::caller::Caller;
 use crate::problem::Problem;
 use crate::{Shared, ask};
 
@@ -45,26 +47,63 @@ pub struct Order {
 /// A person, and why.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct OrderBy {
-    /// Who.
-    pub who: String,
+    /// Who: said by the holder of the local token alone; everybody else is who they are.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub who: Option<String>,
     /// Why; needed to do it, not to rehearse it.
     #[serde(default)]
     pub why: String,
 }
 
-impl OrderBy {
-    pub(crate) fn checked(self, rehearse: bool) -> Result<By, Problem> {
-        let OrderBy { who, why } = self;
-        if who.trim().is_empty() {
-            return Err(Problem::bad_request("`who` is empty; say who does it"));
+/// The name by which a holder of the local token goes: nobody has checked it.
+pub(crate) fn local_name(name: &str) -> String {
+    format!("{} (local)", name.trim())
+}
+
+/// Who somebody is in histories, and what they say of it.
+pub(crate) fn signature(identity: &Identity, said: Option<&str>) -> Result<String, Problem> {
+    let said = said.map(str::trim).filter(|said| !said.is_empty());
+    match (identity.is_local(), said) {
+        (true, Some(said)) => Ok(local_name(said)),
+        (true, None) => Err(Problem::bad_request("`who` is empty; say who does it")),
+        (false, Some(said)) if said != identity.name() => {
+            let name = identity.name();
+            Err(Problem::bad_request(format!(
+                "`who` is \"{said}\", and it is {name} who asks; leave it out"
+            )))
         }
+        (false, _) => Ok(identity.name()),
+    }
+}
+
+impl OrderBy {
+    /// Who it is, and why.
+    ///
+    /// # Errors
+    /// A [`Problem`] when nobody is named, or no reason.
+    pub fn checked(self, identity: &Identity, rehearse: bool) -> Result<By, Problem> {
+        let OrderBy { who, why } = self;
+        let who = signature(identity, who.as_deref())?;
         if why.trim().is_empty() && !rehearse {
             return Err(Problem::bad_request(
                 "`why` is empty; say why: it stands in the history of each entry",
             ));
         }
-        Ok(By { who: who.trim().to_owned(), why: why.trim().to_owned() })
+        Ok(By { who, why: why.trim().to_owned() })
     }
+}
+
+/// Refuses what is for a role that somebody has not.
+pub(crate) fn needs(identity: &Identity, role: Role, what: &str) -> Result<(), Problem> {
+    if identity.may(role) {
+        return Ok(());
+    }
+    let why = format!(
+        "{what} is for the role {role}; {} has the role {}",
+        identity.name(),
+        identity.role
+    );
+    Err(Problem::new(actix_web::http::StatusCode::FORBIDDEN, why))
 }
 
 /// Does something to entries for a person: has them worked again, files or deletes
@@ -77,10 +116,11 @@ impl OrderBy {
 #[post("/api/v1/entries/actions")]
 pub(crate) async fn actions(
     shared: Data<Shared>,
+    caller: Caller,
     order: Json<Order>,
 ) -> Result<Json<Done>, Problem> {
     let order = order.into_inner();
-    ask(&shared, move |engine| order.carry_out(engine)).await.map(Json)
+    ask(&shared, move |engine| order.carry_out(engine, &caller)).await.map(Json)
 }
 
 impl Order {
@@ -88,9 +128,14 @@ impl Order {
     ///
     /// # Errors
     /// A [`Problem`] that tells what is wrong.
-    pub fn carry_out(self, engine: &Engine) -> Result<Done, Problem> {
+    pub fn carry_out(self, engine: &Engine, identity: &Identity) -> Result<Done, Problem> {
         let Order { action, mut entries, fitting, by, rehearse, twice, expected } = self;
-        let by = by.checked(rehearse)?;
+        match action {
+            EntryAction::Delete => needs(identity, Role::Admin, "deleting files")?,
+            EntryAction::Unload => needs(identity, Role::Admin, "taking rows out of a database")?,
+            EntryAction::Reopen | EntryAction::Again | EntryAction::File | EntryAction::Forget => {}
+        }
+        let by = by.checked(identity, rehearse)?;
         if let Some(query) = fitting {
             engine.ask(|ledger| {
                 ledger.each(&query, |entry| {
@@ -138,11 +183,12 @@ pub struct AdoptOrder {
 #[post("/api/v1/gates/{gate}/adopt")]
 pub(crate) async fn adopt(
     shared: Data<Shared>,
+    caller: Caller,
     gate: Path<String>,
     order: Json<AdoptOrder>,
 ) -> Result<Json<Adoption>, Problem> {
     let order = order.into_inner();
-    ask(&shared, move |engine| order.carry_out(engine, &gate)).await.map(Json)
+    ask(&shared, move |engine| order.carry_out(engine, &gate, &caller)).await.map(Json)
 }
 
 impl AdoptOrder {
@@ -150,9 +196,14 @@ impl AdoptOrder {
     ///
     /// # Errors
     /// A [`Problem`] that tells what is wrong.
-    pub fn carry_out(self, engine: &Engine, gate: &str) -> Result<Adoption, Problem> {
+    pub fn carry_out(
+        self,
+        engine: &Engine,
+        gate: &str,
+        identity: &Identity,
+    ) -> Result<Adoption, Problem> {
         let AdoptOrder { pattern, by, rehearse } = self;
-        let by = by.checked(rehearse)?;
+        let by = by.checked(identity, rehearse)?;
         let pattern = pattern.map(|text| Pattern::parse(&text, false)).transpose();
         let pattern = pattern.map_err(|error| Problem::bad_request(error.to_string()))?;
         Ok(engine.adopt(gate, pattern.as_ref(), &by, rehearse)?)

@@ -62,6 +62,7 @@ impl Engine {
 
     fn expected(&self, days: (Date, Date)) -> Result<Vec<DueCell>, EngineError> {
         let mut all = self.judged(None, Some(days))?;
+        self.tell_due(&mut all);
         all.sort_by_key(|cell| cell.state);
         Ok(all)
     }
