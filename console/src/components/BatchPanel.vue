@@ -58,7 +58,7 @@ const sum = (output: Output) => {
             v-if="!output.has_rows && isTable(output.path)"
             :to="{ name: 'table', query: { path: output.path } }"
             class="link"
-            :aria-label="`Look into ${output.path}`"
+            :aria-label="`look inside ${output.path}`"
             >look inside</RouterLink
           >
           <RouterLink v-else-if="output.has_rows" :to="{ name: 'rows', params: { id: entry } }" class="link">

@@ -47,7 +47,7 @@ const fields = (file: DropFile) =>
               v-if="file.kind === 'file' && isTable(file.name)"
               :to="{ name: 'table', query: { path: joined(file.drop, file.path) } }"
               class="link ml-2 text-xs"
-              :aria-label="`Look into ${file.place}`"
+              :aria-label="`look inside ${file.place}`"
               >look inside</RouterLink
             >
             <span v-if="fields(file)" class="block text-xs text-muted">{{ fields(file) }}</span>

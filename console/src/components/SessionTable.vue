@@ -25,7 +25,7 @@ function program(text: string): string {
 <template>
   <ErrorNote :error="end.error.value" />
   <div class="overflow-x-auto">
-    <table class="w-full text-sm">
+    <table class="w-full text-sm [&_td]:align-middle">
       <thead class="border-b border-line text-xs text-muted">
         <tr>
           <th v-if="users" class="cell" scope="col">User</th>

@@ -31,7 +31,7 @@ function ask(token: Token) {
 <template>
   <ErrorNote :error="revoke.error.value" />
   <div class="overflow-x-auto">
-    <table class="w-full text-sm">
+    <table class="w-full text-sm [&_td]:align-middle">
       <thead class="border-b border-line text-xs text-muted">
         <tr>
           <th class="cell" scope="col">Token</th>
@@ -57,7 +57,7 @@ function ask(token: Token) {
           </td>
           <td class="cell"><TimeAgo :at="token.used_at" /></td>
           <td class="cell text-right">
-            <button class="button" :aria-label="`Revoke ${token.label}`" @click="ask(token)">Revoke …</button>
+            <button class="button" :aria-label="`Revoke … ${token.label}`" @click="ask(token)">Revoke …</button>
           </td>
         </tr>
       </tbody>

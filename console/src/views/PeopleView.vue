@@ -53,7 +53,7 @@ const problem = computed(() => error.value ?? setRole.error.value ?? drop.error.
   <section class="panel mb-4 min-w-0" aria-labelledby="users">
     <h2 id="users" class="border-b border-line px-4 py-2.5 font-semibold">Users</h2>
     <div v-if="(users ?? []).length > 0" class="overflow-x-auto">
-      <table class="w-full text-sm">
+      <table class="w-full text-sm [&_td]:align-middle">
         <thead class="border-b border-line text-xs text-muted">
           <tr>
             <th class="cell" scope="col">Name</th>
@@ -85,10 +85,10 @@ const problem = computed(() => error.value ?? setRole.error.value ?? drop.error.
             </td>
             <td class="cell">
               <div class="flex justify-end gap-2">
-                <button class="button" :aria-label="`Password of ${user.name}`" @click="choose(user, 'password')">
+                <button class="button" :aria-label="`Password … of ${user.name}`" @click="choose(user, 'password')">
                   Password …
                 </button>
-                <button class="button" :aria-label="`Remove ${user.name}`" @click="choose(user, 'remove')">
+                <button class="button" :aria-label="`Remove … ${user.name}`" @click="choose(user, 'remove')">
                   Remove …
                 </button>
               </div>

@@ -23,7 +23,7 @@ use vadegate_service::ServiceInfo;
 
 use crate::failure::Failure;
 
-pub use asked::{ask, asked, config};
+pub use asked::{ask, asked, config, who};
 pub use doer::Doer;
 pub use remote::{Remote, coded};
 

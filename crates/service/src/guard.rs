@@ -20,7 +20,7 @@ use crate::admission::{Admitted, Refusal, admit, text};
 use crate::api::people::local_name;
 use crate::caller::{Caller, From};
 use crate::problem::Problem;
-use crate::record;
+use crate::record::{self, Said};
 
 /// Browsers come back over TLS alone for a year.
 const STRICT: &str = "max-age=31536000";
@@ -127,17 +127,17 @@ impl Order {
         if !access::changes(request.method()) || record::is_rehearsal(body) {
             return None;
         }
-        let (said, why, rest) = record::order_of(body);
-        let said = said.or_else(|| asked_by(request.query_string()));
-        let who = match said.filter(|_| identity.is_local()) {
-            Some(said) => local_name(&said),
+        let said = Said::of(body);
+        let named = said.who.clone().or_else(|| asked_by(request.query_string()));
+        let who = match named.filter(|_| identity.is_local()) {
+            Some(named) => local_name(&named),
             None => identity.name(),
         };
-        let path = request.path().trim_start_matches("/api/v1");
-        let about = if rest.is_empty() { path.to_owned() } else { format!("{path} {rest}") };
-        let what = record::action_of(&rest).unwrap_or_else(|| call.name.replace('_', "-"));
+        let about = said.about(request.path().trim_start_matches("/api/v1"));
+        let what = said.action.unwrap_or_else(|| call.name.replace('_', "-"));
+        let why = said.why;
         // What workers do stands in the history of each entry.
-        Some(Order { who, what, about: record::cut(&about), why, audited: role != Role::Worker })
+        Some(Order { who, what, about, why, audited: role != Role::Worker })
     }
 
     fn line(self, from: From, status: u16) -> NewAudit {

@@ -6,9 +6,9 @@ use std::time::{Duration, Instant};
 
 use actix_web::web;
 use jiff::Timestamp;
+use serde_json::Value;
 use vadegate_core::engine::Engine;
 use vadegate_core::ledger::NewAudit;
-use vadegate_core::people::Identity;
 
 use crate::api::people::local_name;
 use crate::caller::From;
@@ -101,32 +101,67 @@ fn more(address: &str, count: u32) -> NewAudit {
     }
 }
 
-/// What somebody orders, for the log: without what is secret, and without who and why, which
-/// have places of their own. Gives who, why and the rest.
-pub(crate) fn order_of(body: &[u8]) -> (Option<String>, String, String) {
-    let Ok(serde_json::Value::Object(mut order)) = serde_json::from_slice(body) else {
-        return (None, String::new(), String::new());
-    };
-    let mut text = |key: &str| match order.remove(key) {
-        Some(serde_json::Value::String(text)) => Some(text),
-        _ => None,
-    };
-    let (who, why) = (text("who"), text("why").unwrap_or_default());
-    for secret in ["password", "present", "token"] {
-        order.remove(secret);
-    }
-    let rest = match order.is_empty() {
-        true => String::new(),
-        false => serde_json::Value::Object(order).to_string(),
-    };
-    (who, cut(&why), cut(&rest))
+/// What somebody orders, for the log: without what is secret.
+#[derive(Debug, Default, PartialEq, Eq)]
+pub(crate) struct Said {
+    /// Who they say that they are.
+    pub who: Option<String>,
+    /// Why.
+    pub why: String,
+    /// What is to be done, where the call alone does not say it.
+    pub action: Option<String>,
+    /// The rest of it, in words.
+    pub rest: String,
 }
 
-/// The line of an order that a command carries out without a service; none of one that only
-/// asks what would be done.
+impl Said {
+    /// Of the body of a request.
+    pub fn of(body: &[u8]) -> Self {
+        let Ok(Value::Object(mut order)) = serde_json::from_slice(body) else {
+            return Said::default();
+        };
+        for secret in ["password", "present", "token"] {
+            order.remove(secret);
+        }
+        let mut text = |key: &str| match order.remove(key) {
+            Some(Value::String(text)) => Some(text),
+            _ => None,
+        };
+        let (who, why) = (text("who"), cut(&text("why").unwrap_or_default()));
+        let action = text("action");
+        let rest = order.iter().filter_map(|(key, value)| {
+            let value = words(value)?;
+            Some(format!("{key} {value}"))
+        });
+        Said { who, why, action, rest: cut(&rest.collect::<Vec<_>>().join(", ")) }
+    }
+
+    /// What was ordered, at a path.
+    pub fn about(&self, path: &str) -> String {
+        match self.rest.is_empty() {
+            true => path.to_owned(),
+            false => format!("{path}: {}", self.rest),
+        }
+    }
+}
+
+/// A value as people read it; none where it says nothing.
+fn words(value: &Value) -> Option<String> {
+    match value {
+        Value::Null | Value::Bool(false) => None,
+        Value::String(text) if text.is_empty() => None,
+        Value::String(text) => Some(text.clone()),
+        Value::Array(all) if all.is_empty() => None,
+        Value::Array(all) => Some(all.iter().filter_map(words).collect::<Vec<_>>().join(" ")),
+        other => Some(other.to_string()),
+    }
+}
+
+/// The line of an order that a command carries out without a service, for somebody of this
+/// name; none of one that only asks what would be done.
 pub fn local_audit(
-    what: &str,
-    path: &str,
+    (what, path): (&str, &str),
+    name: &str,
     order: &impl serde::Serialize,
     status: u16,
 ) -> Option<NewAudit> {
@@ -134,18 +169,11 @@ pub fn local_audit(
     if is_rehearsal(&body) {
         return None;
     }
-    let (said, why, rest) = order_of(&body);
-    let who = said.map_or_else(|| Identity::local().name(), |said| local_name(&said));
-    let about = if rest.is_empty() { path.to_owned() } else { format!("{path} {rest}") };
-    let what = action_of(&rest).unwrap_or_else(|| what.to_owned());
-    let address = "this machine".to_owned();
-    Some(NewAudit { who, address, what, about: cut(&about), why, status })
-}
-
-/// The action of an order that has one: its name says more than that of the call.
-pub(crate) fn action_of(order: &str) -> Option<String> {
-    let order: serde_json::Value = serde_json::from_str(order).ok()?;
-    Some(order.get("action")?.as_str()?.to_owned())
+    let said = Said::of(&body);
+    let (about, address) = (said.about(path), "this machine".to_owned());
+    let who = local_name(said.who.as_deref().unwrap_or(name));
+    let what = said.action.unwrap_or_else(|| what.to_owned());
+    Some(NewAudit { who, address, what, about, why: said.why, status })
 }
 
 /// A text that is not longer than is kept.
@@ -171,13 +199,16 @@ mod tests {
     use super::*;
 
     #[test]
-    fn what_is_secret_is_not_kept() {
-        let body = br#"{"name":"mara","role":"viewer","password":"x1","token":"x2","present":"x3","why":"she joins us","who":"ada"}"#;
-        let (who, why, rest) = order_of(body);
-        assert_eq!((who.as_deref(), why.as_str()), (Some("ada"), "she joins us"));
-        assert_eq!(rest, r#"{"name":"mara","role":"viewer"}"#);
-        assert_eq!(order_of(b"[1"), (None, String::new(), String::new()));
+    fn what_is_secret_is_not_kept_and_the_rest_is_told_in_words() {
+        let body = br#"{"name":"mara","role":"viewer","password":"x1","token":"x2","present":"x3","why":"she joins us","who":"ada","action":"add"}"#;
+        let said = Said::of(body);
+        assert_eq!((said.who.as_deref(), said.why.as_str()), (Some("ada"), "she joins us"));
+        assert_eq!(said.action.as_deref(), Some("add"));
+        assert_eq!(said.about("/users"), "/users: name mara, role viewer");
+        let order = br#"{"entries":[1,2],"fitting":null,"rehearse":false,"twice":true}"#;
+        assert_eq!(Said::of(order).rest, "entries 1 2, twice true");
+        assert_eq!(Said::of(b"[1"), Said::default());
         let long = format!(r#"{{"entries":[{}]}}"#, vec!["1"; 5000].join(","));
-        assert_eq!(order_of(long.as_bytes()).2.chars().count(), LONGEST + 1);
+        assert_eq!(Said::of(long.as_bytes()).rest.chars().count(), LONGEST + 1);
     }
 }

@@ -62,3 +62,18 @@ pub fn config(file: &Path) -> Result<Config, Failure> {
     let text = format!("[service]\ntimezone = {:?}\n", info.timezone);
     Ok(Config::parse(file, &text)?)
 }
+
+/// Who does it: as said, or the user of this process.
+pub fn who(by: Option<&str>) -> Option<String> {
+    if by.is_none() && asked().token.is_some() {
+        return None;
+    }
+    let named = || ["LOGNAME", "USER"].iter().find_map(|name| std::env::var(name).ok());
+    let who = by.map(str::to_owned).or_else(named).filter(|who| !who.trim().is_empty());
+    Some(who.unwrap_or_else(|| {
+        // The number of the user, where no name is known.
+        use std::os::unix::fs::MetadataExt;
+        let user = std::fs::metadata("/proc/self").map_or(0, |meta| meta.uid());
+        format!("user {user}")
+    }))
+}

@@ -17,6 +17,7 @@ use vadegate_service::{
     RightOrder, RoleOrder, TokenOrder, TrimOrder, Trimmed, UserOrder, local_audit,
 };
 
+use super::asked::who;
 use super::remote::{Remote, coded};
 use crate::failure::Failure;
 
@@ -61,7 +62,8 @@ impl Doer {
             Doer::Here(engine) => {
                 let done = here(order.clone(), engine, &Identity::local());
                 let status = done.as_ref().map_or_else(|problem| problem.status, |_| 200);
-                if let Some(line) = local_audit(what, path, order, status) {
+                let name = who(None).unwrap_or_default();
+                if let Some(line) = local_audit((what, path), &name, order, status) {
                     engine.ask(|ledger| ledger.audit(vec![line]))?;
                 }
                 Ok(done?)

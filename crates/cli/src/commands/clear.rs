@@ -8,9 +8,9 @@ use vadegate_core::config::Config;
 use vadegate_core::config::clear::AdHocClear;
 use vadegate_service::{ClearOrder, OrderBy};
 
-use super::people::{confirm, who};
+use super::people::confirm;
 use crate::args::{Clear, Removed};
-use crate::client::{Client, Doer};
+use crate::client::{Client, Doer, who};
 use crate::failure::{FAILED, Failure};
 use crate::show;
 

@@ -9,9 +9,8 @@ use vadegate_core::dues::{DueCell, DueCount, DueState, Learned};
 use vadegate_service::{ExcuseOrder, OrderBy};
 
 use super::export;
-use super::people::who;
 use crate::args::{Due, Excuse};
-use crate::client::{Client, Doer};
+use crate::client::{Client, Doer, who};
 use crate::failure::Failure;
 use crate::show;
 

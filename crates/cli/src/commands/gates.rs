@@ -5,7 +5,7 @@ use vadegate_core::config::Config;
 use vadegate_core::engine::Engine;
 
 use crate::args::{GateNames, Gates};
-use crate::client::{Client, Doer, Remote};
+use crate::client::{Client, Doer, Remote, who};
 use crate::failure::Failure;
 use crate::show;
 
@@ -134,7 +134,7 @@ fn state(state: GateState) -> &'static str {
 }
 
 pub fn set_paused(config: Config, names: &GateNames, paused: bool) -> Result<(), Failure> {
-    let (gates, who) = (&names.gates, super::people::who(names.by.as_deref()));
+    let (gates, who) = (&names.gates, who(names.by.as_deref()));
     let done = if paused { "paused" } else { "resumed" };
     match Remote::of(&config)? {
         Some(remote) => {

@@ -9,9 +9,8 @@ use vadegate_core::ledger::Happening;
 use vadegate_core::watch::lookouts::LookoutView;
 use vadegate_service::{OrderBy, RightOrder};
 
-use super::people::who;
 use crate::args::Lookouts;
-use crate::client::{Client, Doer};
+use crate::client::{Client, Doer, who};
 use crate::failure::{FAILED, Failure};
 use crate::show;
 

@@ -9,7 +9,7 @@ use vadegate_service::{AdoptOrder, Order, OrderBy};
 
 use super::ledger::query;
 use crate::args::{Adopt, ByWhom, Filter, How, People, Release};
-use crate::client::Doer;
+use crate::client::{Doer, who};
 use crate::failure::{FAILED, Failure};
 use crate::show;
 
@@ -233,19 +233,4 @@ pub fn confirm(question: &str, instead: &str) -> Result<(), Failure> {
         "y" | "yes" => Ok(()),
         _ => Err(Failure::Failed("nothing was done".into())),
     }
-}
-
-/// Who does it: as said, or the user of this process.
-pub fn who(by: Option<&str>) -> Option<String> {
-    if by.is_none() && crate::client::asked().token.is_some() {
-        return None;
-    }
-    let named = || ["LOGNAME", "USER"].iter().find_map(|name| std::env::var(name).ok());
-    let who = by.map(str::to_owned).or_else(named).filter(|who| !who.trim().is_empty());
-    Some(who.unwrap_or_else(|| {
-        // The number of the user, where no name is known.
-        use std::os::unix::fs::MetadataExt;
-        let user = std::fs::metadata("/proc/self").map_or(0, |meta| meta.uid());
-        format!("user {user}")
-    }))
 }

@@ -5,6 +5,7 @@ mod archives;
 mod coast;
 mod feeder;
 mod morning;
+mod people;
 mod pictures;
 mod soundings;
 
@@ -44,6 +45,7 @@ pub fn demo(args: &Demo) -> Result<(), Failure> {
     let mut feeder = Feeder::new(&folder, args.seed, args.pace);
     feeder.backlog()?;
     morning::excuse(config.clone())?;
+    people::people(config.clone())?;
     let mut running = None;
     let served = service::run(config, |base| {
         announce(&folder, base, temporary.is_some());
@@ -116,7 +118,9 @@ fn announce(folder: &Path, base: &str, temporary: bool) {
         std::io::stdout(),
         "\n  The coast of Skerrow Sound is at work in {shown}\n\n  \
          Open     {base}/sign-in#{token}\n  \
+         Or       {}\n  \
          Ask      vadegate --config {shown}/vadegate.toml gates\n  \
-         Drop     files of your own into {shown}/drops\n\n  {end}\n"
+         Drop     files of your own into {shown}/drops\n\n  {end}\n",
+        people::told()
     );
 }

@@ -44,6 +44,7 @@ mod chaos_loads;
 mod clears;
 mod commands;
 mod console;
+mod console_people;
 mod crash_points;
 mod databases;
 mod delivers;

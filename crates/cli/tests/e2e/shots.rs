@@ -82,9 +82,6 @@ async fn pages(demo: &Demo, page: Page) {
     .await;
     picture(&page, "gate-rehearsal").await;
     service.post("/api/v1/gates/tide/resume");
-    page.go(service, "/gates/soundings").await;
-    page.see("Still missing:").await;
-    picture(&page, "gate-open-batches").await;
     morning(demo, &page).await;
     ledger_pages(demo, page).await;
 }
@@ -132,6 +129,13 @@ async fn ledger_pages(demo: &Demo, page: Page) {
     page.see("First rows").await;
     page.find("//h2[contains(., 'Account')]").await;
     picture(&page, "table").await;
+    page.go(service, "/people").await;
+    page.find("//tr[contains(., 'survey-boat')]").await;
+    picture(&page, "people").await;
+    page.go(service, "/audit").await;
+    page.press("Verify").await;
+    page.see("all as they were written").await;
+    picture(&page, "audit").await;
     page.go(service, "/ledger?state=filed&gate=waves").await;
     page.click("//table//tr[contains(., '5 rows')]/td[1]/a").await;
     page.click("//a[contains(., 'its rows there')]").await;
@@ -215,15 +219,4 @@ fn shots() {
     });
     merging_by_hand(&demo);
     terminal(&demo, "command-board", &["vadegate board"]);
-    let of_waves = demo.json("ledger --gate waves --state filed --limit 1");
-    let entry = of_waves[0]["id"].to_string();
-    terminal(
-        &demo,
-        "command-load",
-        &[
-            &format!("vadegate entry {entry} --rows 4"),
-            &format!("vadegate unload {entry} --why \"sent for the wrong day\""),
-            &format!("vadegate entry {entry}"),
-        ],
-    );
 }

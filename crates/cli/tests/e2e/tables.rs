@@ -310,7 +310,7 @@ fn the_page_shows_what_is_in_a_table_and_whether_it_adds_up() {
     with_page((1280, 800), |page| async move {
         page.sign_in(&service).await;
         page.go(&service, "/gates/tide").await;
-        page.click("//a[@aria-label='Look into misnamed.csv']").await;
+        page.click("//a[@aria-label='look inside misnamed.csv']").await;
         page.see("delimited text, utf-8, parted by commas").await;
         page.find("//tr[th[.='level_m']][contains(., 'decimal')]").await;
         page.find("//*[@aria-labelledby='rows']//td[normalize-space()='06:00']").await;
