@@ -10,7 +10,7 @@ SUDO   = $(shell [ "$$(id -u)" = 0 ] || command -v sudo)
 CONSOLE_SOURCES = $(shell find console/src console/public -type f) console/index.html \
                   console/vite.config.ts console/tsconfig.json console/package-lock.json
 
-.PHONY: demo build console types quick test chaos bench fuzz shots fmt clean compiler browser server disks archivers terminal
+.PHONY: demo build console types quick test chaos bench fuzz fuzz-api shots fmt clean compiler browser server disks archivers terminal
 
 ## demo: build, start the service with demo data and a live feeder, print the address
 demo: compiler
@@ -75,8 +75,8 @@ chaos: compiler server disks console
 bench: compiler server disks archivers console
 	$(CARGO) bench --locked -p vadegate --bench passage --bench synced --bench handing --bench editing --bench growth --bench arrivals --bench ledger --bench tables --bench loads
 
-## fuzz: the readers of tables against bytes that nobody would send; SECONDS=60 for each
-fuzz: compiler
+## fuzz: the readers of tables and the API against what nobody would send; SECONDS=60 for each reader
+fuzz: fuzz-api
 	@$(CARGO) fuzz --version >/dev/null 2>&1 || $(CARGO) install --locked cargo-fuzz
 	cd crates/tables && for target in text records workbooks; do \
 	  mkdir -p fuzz/corpus/$$target fuzz/seeds/$$target && \
@@ -84,6 +84,15 @@ fuzz: compiler
 	    fuzz/corpus/$$target fuzz/seeds/$$target tests/nasty -- \
 	    -max_total_time=$(or $(SECONDS),60) -max_len=65536 -rss_limit_mb=4096 || exit 1; \
 	done
+
+# The calls of the API, by each role, against what nobody would send (schemathesis).
+fuzz-api: compiler
+	@command -v python3 >/dev/null && python3 -m venv --help >/dev/null 2>&1 || \
+	  $(MAKE) --no-print-directory install PACKAGES="python3 python3-venv"
+	@[ -x target/schemathesis/bin/schemathesis ] || { python3 -m venv target/schemathesis && \
+	  target/schemathesis/bin/pip install -q 'schemathesis==4.*'; }
+	$(CARGO) build --locked -p vadegate
+	crates/service/fuzz/api.sh target/debug/vadegate "$$(pwd)/target/schemathesis/bin/schemathesis" $(or $(EXAMPLES),20)
 
 ## shots: the pictures of docs/screenshots, made from the demo
 shots: compiler browser terminal console

@@ -4,19 +4,20 @@ export const router = createRouter({
   history: createWebHistory(),
   scrollBehavior: (_to, _from, saved) => saved ?? { top: 0 },
   routes: [
-    { path: "/", name: "gates", component: () => import("./views/GatesView.vue") },
+    {
+      path: "/",
+      name: "morning",
+      component: () => import("./views/MorningView.vue"),
+      props: (route) => ({ due: String(route.query.due ?? "") }),
+    },
+    { path: "/gates", name: "gates", component: () => import("./views/GatesView.vue") },
     {
       path: "/gates/:gate",
       name: "gate",
       component: () => import("./views/GateView.vue"),
       props: true,
     },
-    {
-      path: "/morning",
-      name: "morning",
-      component: () => import("./views/MorningView.vue"),
-      props: (route) => ({ due: String(route.query.due ?? "") }),
-    },
+    { path: "/morning", redirect: (to) => ({ name: "morning", query: to.query }) },
     { path: "/ledger", name: "ledger", component: () => import("./views/LedgerView.vue") },
     { path: "/clears", name: "clears", component: () => import("./views/ClearsView.vue") },
     {

@@ -3,11 +3,12 @@ import { RouterLink } from "vue-router";
 import { useLive } from "../composables/useLive";
 import AppBarLine from "./AppBarLine.vue";
 import AppBarMenu from "./AppBarMenu.vue";
+import SearchDialog from "./SearchDialog.vue";
 
 const { line } = useLive();
 const pages = [
-  { to: "/", name: "Gates", within: ["gates", "gate"] },
-  { to: "/morning", name: "Morning", within: ["morning"] },
+  { to: "/", name: "Morning", within: ["morning"] },
+  { to: "/gates", name: "Gates", within: ["gates", "gate"] },
   { to: "/ledger", name: "Ledger", within: ["ledger", "entry", "table"] },
   { to: "/clears", name: "Clears", within: ["clears"] },
 ];
@@ -15,12 +16,12 @@ const pages = [
 
 <template>
   <header class="sticky top-0 z-20 border-b border-line bg-surface">
-    <div class="mx-auto flex max-w-7xl items-center gap-3 px-4 py-2 sm:gap-6 sm:px-6">
+    <div class="mx-auto flex max-w-7xl flex-wrap items-center gap-x-3 gap-y-1 px-4 py-2 sm:gap-x-6 sm:px-6">
       <RouterLink to="/" class="flex items-center gap-2 font-semibold">
         <img src="/mark.svg" alt="" class="size-7" />
-        <span class="max-[420px]:sr-only">Vadegate</span>
+        <span>Vadegate</span>
       </RouterLink>
-      <nav aria-label="Pages" class="flex gap-1">
+      <nav aria-label="Pages" class="flex gap-1 max-md:order-last max-md:-mx-3 max-md:w-full max-md:overflow-x-auto">
         <RouterLink
           v-for="page in pages"
           :key="page.to"
@@ -33,6 +34,7 @@ const pages = [
         </RouterLink>
       </nav>
       <div class="ml-auto flex items-center gap-3">
+        <SearchDialog />
         <AppBarLine :line="line" />
         <AppBarMenu />
       </div>

@@ -5,7 +5,7 @@ import { RouterLink, useRouter } from "vue-router";
 import { useMay, useSession } from "../composables/useMe";
 import { useService } from "../composables/useQueries";
 import { THEMES, useTheme } from "../composables/useTheme";
-import { remove } from "../support/api";
+import { forgetTagged, remove } from "../support/api";
 import { visible } from "../support/format";
 
 const { theme } = useTheme();
@@ -24,6 +24,7 @@ const NAMES = { system: "As the system", light: "Light", dark: "Dark" };
 async function signOut() {
   await remove("/session");
   queries.clear();
+  forgetTagged();
   await router.push({ name: "sign-in" });
 }
 </script>

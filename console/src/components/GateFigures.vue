@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { computed } from "vue";
+import { RouterLink } from "vue-router";
 import { count } from "../support/format";
 import type { Gate } from "../support/types";
 
@@ -9,11 +10,11 @@ const of = (...states: (keyof Gate["counts"])[]) =>
   states.reduce((sum, state) => sum + (props.gate.counts[state] ?? 0), 0);
 const figures = computed(() => [
   { name: "Arriving", value: of("arriving"), hint: "not complete yet" },
-  { name: "Waiting", value: of("ready"), hint: "settled, and waiting for work" },
+  { name: "Waiting", value: of("ready"), state: "ready", hint: "settled, and waiting for work" },
   { name: "Working", value: of("working", "worked"), hint: "being worked or filed" },
-  { name: "Filed today", value: props.gate.filed_today, hint: "repeats counted too" },
-  { name: "Repeats today", value: props.gate.repeats_today, hint: "never worked again" },
-  { name: "Held", value: of("held"), hint: "set aside for a person" },
+  { name: "Filed today", value: props.gate.filed_today, state: "filed", hint: "repeats counted too" },
+  { name: "Repeats today", value: props.gate.repeats_today, state: "repeat", hint: "never worked again" },
+  { name: "Held", value: of("held"), state: "held", hint: "set aside for a person" },
 ]);
 </script>
 
@@ -25,7 +26,13 @@ const figures = computed(() => [
         class="text-xl font-semibold"
         :class="figure.value === 0 ? 'text-muted' : figure.name === 'Held' ? 'text-danger' : ''"
       >
-        {{ count(figure.value) }}
+        <RouterLink
+          v-if="figure.state && figure.value > 0"
+          :to="{ name: 'ledger', query: { gate: gate.name, state: figure.state } }"
+          class="hover:underline"
+          >{{ count(figure.value) }}</RouterLink
+        >
+        <template v-else>{{ count(figure.value) }}</template>
       </dd>
     </div>
   </dl>

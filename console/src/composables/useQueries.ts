@@ -2,7 +2,7 @@
 
 import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/vue-query";
 import { type MaybeRefOrGetter, computed, toValue } from "vue";
-import { get } from "../support/api";
+import { get, getTagged } from "../support/api";
 import type {
   Activity,
   Board,
@@ -22,7 +22,7 @@ import type {
   ServiceInfo,
 } from "../support/types";
 
-export const useGates = () => useQuery({ queryKey: ["gates"], queryFn: () => get<Gate[]>("/gates") });
+export const useGates = () => useQuery({ queryKey: ["gates"], queryFn: () => getTagged<Gate[]>("/gates") });
 
 export const useService = () =>
   useQuery({

@@ -21,8 +21,16 @@ export function withQuery(path: string, values: Values): string {
   return text === "" ? path : `${path}?${text}`;
 }
 
-async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+/** Answers that are asked for again and again, with the tag by which the service knows them. */
+const tagged = new Map<string, { tag: string; data: unknown }>();
+
+/** Forgets them: somebody else may sign in. */
+export const forgetTagged = () => tagged.clear();
+
+async function call<T>(method: string, path: string, body?: unknown, keep = false): Promise<T> {
   const request: RequestInit = { method };
+  const known = keep ? tagged.get(path) : undefined;
+  if (known) request.headers = { "If-None-Match": known.tag };
   if (body !== undefined) {
     request.headers = { "Content-Type": "application/json" };
     request.body = JSON.stringify(body);
@@ -32,6 +40,13 @@ async function call<T>(method: string, path: string, body?: unknown): Promise<T>
     answer = await fetch(`/api/v1${path}`, request);
   } catch {
     throw new ApiError(0, "The service does not answer. Is it running?");
+  }
+  if (known && answer.status === 304) return known.data as T;
+  const tag = keep && answer.ok ? answer.headers.get("ETag") : null;
+  if (tag !== null) {
+    const data: unknown = await answer.json();
+    tagged.set(path, { tag, data });
+    return data as T;
   }
   if (answer.ok) return (answer.status === 204 ? undefined : await answer.json()) as T;
   const problem: unknown = await answer.json().catch(() => null);
@@ -44,5 +59,7 @@ function detailOf(problem: unknown): string | null {
 }
 
 export const get = <T>(path: string, values: Values = {}) => call<T>("GET", withQuery(path, values));
+/** As {@link get}; when nothing has changed since, the same data is given, and little is sent. */
+export const getTagged = <T>(path: string) => call<T>("GET", path, undefined, true);
 export const post = <T>(path: string, body?: unknown) => call<T>("POST", path, body);
 export const remove = (path: string) => call<void>("DELETE", path);

@@ -9,17 +9,21 @@ export interface Bar {
   held: number;
 }
 
-/** The bars of one gate, oldest first. */
-export function bars(activity: Activity[], gate: string): Bar[] {
-  return activity
-    .filter((piece) => piece.gate === gate)
-    .sort((a, b) => Date.parse(a.begins) - Date.parse(b.begins))
-    .map(({ begins, entered, held }) => ({
-      begins,
-      good: Math.max(0, entered - held),
-      held,
-    }));
+/** The bars of each gate, oldest first: all at once, in one walk. */
+export function barsByGate(activity: Activity[]): Map<string, Bar[]> {
+  const all = new Map<string, Bar[]>();
+  // Times are of one form, so that their order as text is their order.
+  for (const { gate, begins, entered, held } of activity.toSorted((a, b) => (a.begins < b.begins ? -1 : 1))) {
+    const bar = { begins, good: Math.max(0, entered - held), held };
+    const own = all.get(gate);
+    if (own) own.push(bar);
+    else all.set(gate, [bar]);
+  }
+  return all;
 }
+
+/** The bars of one gate, oldest first. */
+export const bars = (activity: Activity[], gate: string): Bar[] => barsByGate(activity).get(gate) ?? [];
 
 /** The least round number that no bar exceeds: 1, 2 or 5 times a power of ten. */
 export function ceiling(most: number): number {

@@ -766,6 +766,26 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/search": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * What a text is about: gates, entries, files in drop folders, outputs, reasons for which
+     *     something is held, and what became of a path. The surest comes first; of each kind eight.
+     */
+    get: operations["search"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/service": {
     parameters: {
       query?: never;
@@ -1884,6 +1904,8 @@ export interface components {
       filed_today: number;
       /** @description The drop folders that are there. */
       folders: string[];
+      /** @description With which others it is shown. */
+      group: string | null;
       /**
        * Format: date-time
        * @description When the newest entry was entered.
@@ -1994,6 +2016,29 @@ export interface components {
        */
       since: string;
     };
+    /** @description Something that was found. */
+    Hit: {
+      /**
+       * Format: int64
+       * @description Its entry.
+       */
+      entry: number | null;
+      /** @description Its gate. */
+      gate: string | null;
+      /** @description What it is. */
+      kind: components["schemas"]["HitKind"];
+      /** @description Its path, for an output. */
+      path: string | null;
+      /** @description What it is called. */
+      title: string;
+      /** @description What is to be said of it, in a sentence. */
+      words: string;
+    };
+    /**
+     * @description What was found.
+     * @enum {string}
+     */
+    HitKind: "answer" | "entry" | "gate" | "held" | "file" | "output";
     /**
      * @description What kind of thing lies in a folder.
      * @enum {string}
@@ -3226,6 +3271,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
+      /** @description There is no such thing */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
       /** @description The path knows no such method */
       405: {
         headers: {
@@ -3361,6 +3415,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
+      /** @description There is no such thing */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
       /** @description The path knows no such method */
       405: {
         headers: {
@@ -3460,7 +3523,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description Sign in first, or show the token */
@@ -3474,6 +3537,15 @@ export interface operations {
       };
       /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description There is no such thing */
+      404: {
         headers: {
           [name: string]: unknown;
         };
@@ -3592,6 +3664,15 @@ export interface operations {
       };
       /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description There is no such thing */
+      404: {
         headers: {
           [name: string]: unknown;
         };
@@ -3722,6 +3803,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
+      /** @description There is no such thing */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
       /** @description The path knows no such method */
       405: {
         headers: {
@@ -3840,6 +3930,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
+      /** @description There is no such thing */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
       /** @description The path knows no such method */
       405: {
         headers: {
@@ -3940,7 +4039,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description Sign in first, or show the token */
@@ -3966,7 +4065,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The path knows no such method */
@@ -3992,7 +4091,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The body is larger than is read */
@@ -4088,6 +4187,15 @@ export interface operations {
       };
       /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description There is no such thing */
+      404: {
         headers: {
           [name: string]: unknown;
         };
@@ -4202,7 +4310,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description Sign in first, or show the token */
@@ -4228,7 +4336,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The path knows no such method */
@@ -4254,7 +4362,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The body is larger than is read */
@@ -4346,7 +4454,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description Sign in first, or show the token */
@@ -4372,7 +4480,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The path knows no such method */
@@ -4398,7 +4506,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The body is larger than is read */
@@ -4514,7 +4622,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description Sign in first, or show the token */
@@ -4541,7 +4649,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The path knows no such method */
@@ -4676,7 +4784,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description Sign in first, or show the token */
@@ -4690,6 +4798,15 @@ export interface operations {
       };
       /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description There is no such thing */
+      404: {
         headers: {
           [name: string]: unknown;
         };
@@ -4798,7 +4915,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description Sign in first, or show the token */
@@ -4812,6 +4929,15 @@ export interface operations {
       };
       /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description There is no such thing */
+      404: {
         headers: {
           [name: string]: unknown;
         };
@@ -4843,7 +4969,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The body is larger than is read */
@@ -4961,7 +5087,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description Sign in first, or show the token */
@@ -4975,6 +5101,15 @@ export interface operations {
       };
       /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description There is no such thing */
+      404: {
         headers: {
           [name: string]: unknown;
         };
@@ -5108,7 +5243,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The path knows no such method */
@@ -5250,7 +5385,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The path knows no such method */
@@ -5322,7 +5457,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description A disk is full */
@@ -5376,6 +5511,15 @@ export interface operations {
       };
       /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description There is no such thing */
+      404: {
         headers: {
           [name: string]: unknown;
         };
@@ -5483,7 +5627,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description Sign in first, or show the token */
@@ -5509,7 +5653,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The path knows no such method */
@@ -5535,7 +5679,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The body is larger than is read */
@@ -5597,7 +5741,10 @@ export interface operations {
   all: {
     parameters: {
       query?: never;
-      header?: never;
+      header?: {
+        /** @description The `ETag` of the last answer */
+        "If-None-Match"?: string | null;
+      };
       path?: never;
       cookie?: never;
     };
@@ -5610,6 +5757,13 @@ export interface operations {
         content: {
           "application/json": components["schemas"]["GateView"][];
         };
+      };
+      /** @description All is as it was */
+      304: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
       };
       /** @description The path, the query or the body is not as described */
       400: {
@@ -5625,11 +5779,20 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description There is no such thing */
+      404: {
         headers: {
           [name: string]: unknown;
         };
@@ -5763,7 +5926,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The path knows no such method */
@@ -5878,7 +6041,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description Sign in first, or show the token */
@@ -5904,7 +6067,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The path knows no such method */
@@ -6042,7 +6205,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The path knows no such method */
@@ -6185,7 +6348,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The path knows no such method */
@@ -6257,7 +6420,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description A disk is full */
@@ -6324,7 +6487,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The path knows no such method */
@@ -6396,7 +6559,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description A disk is full */
@@ -6439,7 +6602,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description Sign in first, or show the token */
@@ -6465,7 +6628,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The path knows no such method */
@@ -6603,7 +6766,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The path knows no such method */
@@ -6747,7 +6910,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The path knows no such method */
@@ -6885,7 +7048,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The path knows no such method */
@@ -6957,7 +7120,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description A disk is full */
@@ -7029,7 +7192,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The path knows no such method */
@@ -7171,7 +7334,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The path knows no such method */
@@ -7198,7 +7361,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The body is larger than is read */
@@ -7340,7 +7503,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The body is larger than is read */
@@ -7480,7 +7643,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The body is larger than is read */
@@ -7623,7 +7786,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The body is larger than is read */
@@ -7708,7 +7871,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description Sign in first, or show the token */
@@ -7722,6 +7885,15 @@ export interface operations {
       };
       /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description There is no such thing */
+      404: {
         headers: {
           [name: string]: unknown;
         };
@@ -7840,6 +8012,15 @@ export interface operations {
       };
       /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description There is no such thing */
+      404: {
         headers: {
           [name: string]: unknown;
         };
@@ -7978,7 +8159,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The path knows no such method */
@@ -8093,7 +8274,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description Sign in first, or show the token */
@@ -8119,7 +8300,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The path knows no such method */
@@ -8258,6 +8439,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
+      /** @description There is no such thing */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
       /** @description The path knows no such method */
       405: {
         headers: {
@@ -8361,6 +8551,15 @@ export interface operations {
       };
       /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description There is no such thing */
+      404: {
         headers: {
           [name: string]: unknown;
         };
@@ -8493,6 +8692,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
+      /** @description There is no such thing */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
       /** @description The path knows no such method */
       405: {
         headers: {
@@ -8611,6 +8819,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
+      /** @description There is no such thing */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
       /** @description The path knows no such method */
       405: {
         headers: {
@@ -8653,7 +8870,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The caller asks for too much; Retry-After says how long to wait */
@@ -8738,6 +8955,15 @@ export interface operations {
       };
       /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description There is no such thing */
+      404: {
         headers: {
           [name: string]: unknown;
         };
@@ -8846,7 +9072,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description Sign in first, or show the token */
@@ -8860,6 +9086,15 @@ export interface operations {
       };
       /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description There is no such thing */
+      404: {
         headers: {
           [name: string]: unknown;
         };
@@ -8890,7 +9125,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The body is larger than is read */
@@ -9007,7 +9242,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The path knows no such method */
@@ -9052,7 +9287,139 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  search: {
+    parameters: {
+      query: {
+        /**
+         * @description The number of an entry, a path, a wildcard, a SHA-256 or its beginning, FIELD=VALUE, the
+         *     name of a gate or an output, or words of a reason.
+         */
+        text: string;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Hit"][];
+        };
+      };
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description There is no such thing */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The caller asks for too much; Retry-After says how long to wait */
@@ -9124,11 +9491,20 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description There is no such thing */
+      404: {
         headers: {
           [name: string]: unknown;
         };
@@ -9245,6 +9621,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
+      /** @description There is no such thing */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
       /** @description The path knows no such method */
       405: {
         headers: {
@@ -9353,7 +9738,16 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description There is no such thing */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The path knows no such method */
@@ -9398,7 +9792,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The service failed */
@@ -9465,6 +9859,15 @@ export interface operations {
       };
       /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description There is no such thing */
+      404: {
         headers: {
           [name: string]: unknown;
         };
@@ -9586,6 +9989,15 @@ export interface operations {
       };
       /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description There is no such thing */
+      404: {
         headers: {
           [name: string]: unknown;
         };
@@ -9717,7 +10129,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The path knows no such method */
@@ -9840,6 +10252,15 @@ export interface operations {
       };
       /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description There is no such thing */
+      404: {
         headers: {
           [name: string]: unknown;
         };
@@ -9973,7 +10394,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The path knows no such method */
@@ -10103,6 +10524,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
+      /** @description There is no such thing */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
       /** @description The path knows no such method */
       405: {
         headers: {
@@ -10203,7 +10633,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description Sign in first, or show the token */
@@ -10221,7 +10651,16 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description There is no such thing */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The path knows no such method */
@@ -10348,7 +10787,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The path knows no such method */
@@ -10478,6 +10917,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
+      /** @description There is no such thing */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
       /** @description The path knows no such method */
       405: {
         headers: {
@@ -10578,7 +11026,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description Sign in first, or show the token */
@@ -10592,6 +11040,15 @@ export interface operations {
       };
       /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description There is no such thing */
+      404: {
         headers: {
           [name: string]: unknown;
         };
@@ -10623,7 +11080,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The body is larger than is read */
@@ -10732,7 +11189,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The path knows no such method */
@@ -10759,7 +11216,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The body is larger than is read */
@@ -10845,7 +11302,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description Sign in first, or show the token */
@@ -10863,7 +11320,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       404: {
@@ -10871,7 +11328,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The path knows no such method */
@@ -11011,7 +11468,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The path knows no such method */
@@ -11150,7 +11607,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The path knows no such method */
@@ -11255,6 +11712,15 @@ export interface operations {
       };
       /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description There is no such thing */
+      404: {
         headers: {
           [name: string]: unknown;
         };
@@ -11367,11 +11833,20 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description The caller has not the role (`x-role`), or a page of another origin calls */
       403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description There is no such thing */
+      404: {
         headers: {
           [name: string]: unknown;
         };
@@ -11488,6 +11963,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
+      /** @description There is no such thing */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
       /** @description The path knows no such method */
       405: {
         headers: {
@@ -11548,7 +12032,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Problem"];
+          "application/problem+json": components["schemas"]["Problem"];
         };
       };
       /** @description A disk is full */

@@ -54,6 +54,7 @@ export type DueState = Schemas["DueState"];
 export type DueView = Schemas["DueView"];
 export type Happening = Schemas["Happening"];
 export type Matches = Schemas["Matches"];
+export type Hit = Schemas["Hit"];
 export type ServiceInfo = Schemas["ServiceInfo"];
 export type Role = Schemas["Role"];
 export type Session = Schemas["Session"];

@@ -1,19 +1,41 @@
 <script setup lang="ts">
-import { computed } from "vue";
+import { computed, ref, watch } from "vue";
 import { RouterLink } from "vue-router";
 import ChangeList from "../components/ChangeList.vue";
 import EmptyNote from "../components/EmptyNote.vue";
 import ErrorNote from "../components/ErrorNote.vue";
 import GateCard from "../components/GateCard.vue";
+import GateTable from "../components/GateTable.vue";
 import HeldList from "../components/HeldList.vue";
 import PickList from "../components/PickList.vue";
 import { useChanges, useEntries, useGates } from "../composables/useQueries";
 import { useSpan } from "../composables/useSpan";
-import { bars } from "../support/chart";
+import { barsByGate } from "../support/chart";
 import { counted } from "../support/format";
+import { arranged } from "../support/gates";
 
 const { data: gates, error } = useGates();
 const { span, activity, minutes } = useSpan();
+const ofGates = computed(() => barsByGate(activity.value));
+const words = ref("");
+const groups = computed(() => arranged(gates.value ?? [], words.value));
+
+/** Cards tell more of few gates, a table of many; what is chosen is remembered. */
+const KEY = "vadegate.gates";
+const FEW = 24;
+const chosen = ref(localStorage.getItem(KEY));
+watch(chosen, (now) => now && localStorage.setItem(KEY, now));
+const view = computed<"cards" | "table">({
+  get: () =>
+    chosen.value === "cards" || chosen.value === "table"
+      ? chosen.value
+      : (gates.value?.length ?? 0) > FEW
+        ? "table"
+        : "cards",
+  set: (now) => {
+    chosen.value = now;
+  },
+});
 const { data: changes } = useChanges(12);
 const { data: held } = useEntries({ state: "held" }, { limit: 8 });
 const heldEntries = computed(() => held.value?.pages.flatMap((page) => page.entries) ?? []);
@@ -47,26 +69,60 @@ const trouble = computed(() => {
         <template v-else>nothing held, no trouble</template>
       </p>
     </div>
-    <PickList
-      v-if="gates && gates.length > 0"
-      v-model="span"
-      label="Charts"
-      :choices="[
-        { value: 'day', name: 'last 24 hours' },
-        { value: 'lately', name: 'last 2 hours' },
-      ]"
-    />
+    <div v-if="gates && gates.length > 0" class="flex flex-wrap items-center gap-2">
+      <input
+        v-model="words"
+        type="search"
+        class="field w-56"
+        placeholder="Find a gate"
+        aria-label="Find a gate"
+        autocomplete="off"
+      />
+      <PickList
+        v-model="view"
+        label="Show"
+        :choices="[
+          { value: 'cards', name: 'cards' },
+          { value: 'table', name: 'a table' },
+        ]"
+      />
+      <PickList
+        v-if="view === 'cards'"
+        v-model="span"
+        label="Charts"
+        :choices="[
+          { value: 'day', name: 'last 24 hours' },
+          { value: 'lately', name: 'last 2 hours' },
+        ]"
+      />
+    </div>
   </div>
   <ErrorNote :error="error" />
-  <div v-if="gates && gates.length > 0" class="grid gap-4 md:grid-cols-2 xl:grid-cols-3">
-    <GateCard
-      v-for="gate in gates"
-      :key="gate.name"
-      :gate="gate"
-      :bars="bars(activity, gate.name)"
-      :minutes="minutes"
-    />
-  </div>
+  <template v-if="gates && gates.length > 0">
+    <p v-if="groups.length === 0" class="panel p-4 text-sm">No gate has these words.</p>
+    <section
+      v-for="group in groups"
+      :key="group.name"
+      class="mb-4"
+      :aria-label="group.name === '' ? 'Gates of no group' : `Gates of ${group.name}`"
+    >
+      <h2 v-if="group.name !== ''" class="mb-2 text-lg font-semibold">{{ group.name }}</h2>
+      <h2 v-else-if="groups.length > 1" class="mb-2 text-lg font-semibold text-muted">Of no group</h2>
+      <div v-if="view === 'table'" class="panel min-w-0">
+        <GateTable :gates="group.gates" :caption="group.name === '' ? 'Gates' : `Gates of ${group.name}`" />
+      </div>
+      <div v-else class="grid gap-4 md:grid-cols-2 xl:grid-cols-3">
+        <GateCard
+          v-for="gate in group.gates"
+          :key="gate.name"
+          class="[contain-intrinsic-size:auto_20rem] [content-visibility:auto]"
+          :gate="gate"
+          :bars="ofGates.get(gate.name) ?? []"
+          :minutes="minutes"
+        />
+      </div>
+    </section>
+  </template>
   <section v-else-if="gates" class="panel">
     <EmptyNote title="The configuration has no gate.">
       Add one as <code>[gate.NAME]</code>, or have one written for a folder with <code>vadegate init FOLDER</code>, and

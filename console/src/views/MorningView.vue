@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { computed, ref, watch } from "vue";
+import { useNow } from "../composables/useNow";
 import { useRouter } from "vue-router";
 import DueCellPanel from "../components/DueCellPanel.vue";
 import DueGrid from "../components/DueGrid.vue";
@@ -8,13 +9,25 @@ import ErrorNote from "../components/ErrorNote.vue";
 import MorningNeeds from "../components/MorningNeeds.vue";
 import { useBoard, useDueCells, useDues, useZone } from "../composables/useQueries";
 import { DUE_STATES, daysBefore } from "../support/dues";
-import { moment } from "../support/format";
+import { count, counted, moment } from "../support/format";
 import type { DueCell } from "../support/types";
 
 const props = defineProps<{ due: string }>();
 const router = useRouter();
 const zone = useZone();
-const { data: board, error } = useBoard();
+const { data: board, error, dataUpdatedAt } = useBoard();
+const now = useNow();
+/** What was true a while ago says nothing of now: it is not shown as if it did. */
+const OLD_MS = 45_000;
+const stale = computed(() => board.value !== undefined && now.value - dataUpdatedAt.value > OLD_MS);
+const told = computed(() => {
+  const one = board.value;
+  if (!one) return "";
+  const at = moment(one.at, zone.value);
+  if (stale.value) return `This was so at ${at}.`;
+  const excused = one.excused > 0 ? `, ${count(one.excused)} excused` : "";
+  return `As of ${at}: ${counted(one.here, "expected file")} here, ${count(one.expected)} still to come${excused}.`;
+});
 const { data: dues } = useDues();
 const DAYS = 14;
 
@@ -40,9 +53,10 @@ const choose = (due: string) => router.replace({ name: "morning", query: { due }
   <div class="mb-4">
     <h1 class="text-2xl font-semibold">Morning</h1>
     <p v-if="board" class="text-sm">
-      <span v-if="board.needs_a_person" class="font-medium text-danger">Something needs a person.</span>
+      <span v-if="stale" class="font-medium text-wait">Nobody knows: the service does not answer.</span>
+      <span v-else-if="board.needs_a_person" class="font-medium text-danger">Something needs a person.</span>
       <span v-else class="font-medium text-good">Nothing needs a person.</span>
-      <span class="text-muted"> As of {{ moment(board.at, zone) }}</span>
+      <span class="ml-1 text-muted">{{ told }}</span>
     </p>
   </div>
   <ErrorNote :error="error ?? failed" />
@@ -81,6 +95,6 @@ const choose = (due: string) => router.replace({ name: "morning", query: { due }
         <DueCellPanel v-if="shown" :cell="shown" @excused="(cell) => (chosen = cell)" />
       </template>
     </section>
-    <MorningNeeds v-if="board" :board="board" />
+    <MorningNeeds v-if="board" :board="board" class="max-lg:order-first" />
   </div>
 </template>

@@ -6,7 +6,7 @@ import EmptyNote from "../components/EmptyNote.vue";
 <template>
   <section class="panel mx-auto mt-[12vh] max-w-md">
     <EmptyNote title="There is no such page.">
-      <RouterLink to="/" class="link">To the gates</RouterLink>
+      <RouterLink to="/gates" class="link">To the gates</RouterLink>
     </EmptyNote>
   </section>
 </template>

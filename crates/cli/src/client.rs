@@ -7,7 +7,9 @@ mod remote;
 
 use std::path::Path;
 
-use vadegate_core::ask::{Answer, DueQuery, EntryView, FileView, GateView, LoadedRows, Rehearsed};
+use vadegate_core::ask::{
+    Answer, DueQuery, EntryView, FileView, GateView, Hit, LoadedRows, Rehearsed,
+};
 use vadegate_core::config::Config;
 use vadegate_core::dues::{DueCell, DueCount, Learned};
 use vadegate_core::engine::{Engine, EngineError};
@@ -116,11 +118,20 @@ impl Client {
         }
     }
 
-    /// How many expectations are in each state.
-    pub fn count_due(&self, query: &DueQuery) -> Result<Vec<DueCount>, Failure> {
+    /// What is expected, those first that need a person, and how many there are in each state.
+    pub fn listed_due(&self, query: &DueQuery) -> Result<(Vec<DueCell>, Vec<DueCount>), Failure> {
         match self {
-            Client::Service(remote) => remote.get("/api/v1/dues/count", &due_pairs(query)),
-            Client::Here(engine) => Ok(engine.count_due(query)?),
+            Client::Service(remote) => {
+                let pairs = due_pairs(query);
+                // Both take the service some time where thousands of things are expected.
+                std::thread::scope(|scope| {
+                    let counts = scope.spawn(|| remote.get("/api/v1/dues/count", &pairs));
+                    let cells = remote.get("/api/v1/dues/cells", &pairs)?;
+                    let ended = || Failure::Failed("a thread of the command has ended".into());
+                    Ok((cells, counts.join().map_err(|_| ended())??))
+                })
+            }
+            Client::Here(engine) => Ok((engine.due_cells(query)?, engine.count_due(query)?)),
         }
     }
 
@@ -201,6 +212,14 @@ impl Client {
                 remote.get(&format!("/api/v1/gates/{}/due", coded(gate)), &[])
             }
             Client::Here(engine) => Ok(engine.learn_due(gate)?),
+        }
+    }
+
+    /// What a text is about.
+    pub fn search(&self, text: &str) -> Result<Vec<Hit>, Failure> {
+        match self {
+            Client::Service(remote) => remote.get("/api/v1/search", &[("text", text.to_owned())]),
+            Client::Here(engine) => Ok(engine.search(text)?),
         }
     }
 

@@ -22,9 +22,7 @@ fn is_page(path: &str) -> bool {
             "" | "morning" | "ledger" | "table" | "clears" | "sign-in" | "account" | "people"
             | "audit",
         ) => parts.next().is_none(),
-        Some("gates") => {
-            parts.next().is_some_and(|gate| !gate.is_empty()) && parts.next().is_none()
-        }
+        Some("gates") => parts.next().is_none_or(|gate| !gate.is_empty()) && parts.next().is_none(),
         Some("entries") => {
             let number = parts.next().unwrap_or("");
             let known = !number.is_empty() && number.bytes().all(|byte| byte.is_ascii_digit());

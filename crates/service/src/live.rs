@@ -3,7 +3,7 @@
 //! was cut off goes on.
 
 use std::collections::{BTreeSet, VecDeque};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use actix_web::web::{self, Bytes};
 use jiff::Timestamp;
@@ -68,6 +68,8 @@ struct Follower {
     people: watch::Receiver<u64>,
     /// For whom it follows.
     caller: Identity,
+    /// How often people had been changed when it was looked who that is, and when that was.
+    looked: (u64, Instant),
     /// What it takes of what that caller may have.
     _counted: Option<Stream>,
 }
@@ -79,6 +81,7 @@ pub(crate) fn follow(
     caller: Identity,
     counted: Option<Stream>,
 ) -> impl futures_util::Stream<Item = Result<Bytes, actix_web::Error>> {
+    let looked = (shared.people.changes(), Instant::now());
     let follower = Follower {
         pulses: shared.live.pulses.subscribe(),
         closing: shared.live.closing.subscribe(),
@@ -87,6 +90,7 @@ pub(crate) fn follow(
         last,
         lines: VecDeque::from([Bytes::from_static(b"retry: 2000\n\n")]),
         behind: true,
+        looked,
         caller,
         _counted: counted,
     };
@@ -134,7 +138,15 @@ impl Follower {
         }
     }
 
-    fn is_signed_out(&self) -> bool {
+    /// Whether the caller is not who they were any more: something was changed, or their time
+    /// may be over.
+    fn is_signed_out(&mut self) -> bool {
+        let (changes, at) = self.looked;
+        let now = self.shared.people.changes();
+        if now == changes && at.elapsed() < KEEP_ALIVE {
+            return false;
+        }
+        self.looked = (now, Instant::now());
         !self.shared.people.still(&self.caller, Timestamp::now())
     }
 

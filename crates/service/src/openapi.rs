@@ -8,7 +8,7 @@ use utoipa::{Modify, OpenApi};
 
 use crate::api::{
     accounts, all_calls, audit, clears, dues, entries, events, gates, lookouts, offers, people,
-    reports, service, session, tells,
+    reports, search, service, session, tells,
 };
 use crate::caller::COOKIE;
 
@@ -45,9 +45,10 @@ impl Modify for Security {
 }
 
 /// Answers that any call may give, as problems.
-const PROBLEMS: [(&str, &str); 10] = [
+const PROBLEMS: [(&str, &str); 11] = [
     ("400", "The path, the query or the body is not as described"),
     ("403", "The caller has not the role (`x-role`), or a page of another origin calls"),
+    ("404", "There is no such thing"),
     ("405", "The path knows no such method"),
     ("408", "The body did not come in time"),
     ("413", "The body is larger than is read"),
@@ -71,15 +72,25 @@ impl Modify for Problems {
                     wanted.push(("401", "Sign in first, or show the token"));
                 }
                 if pattern.contains('{') {
-                    wanted.push(("404", "There is no such thing"));
                     wanted.push(("409", "It is not in a state for that"));
                 }
                 let answers = &mut operation.responses.responses;
                 for (status, description) in wanted {
                     answers.entry(status.into()).or_insert_with(|| problem(description).into());
                 }
+                answers.iter_mut().for_each(|(status, answer)| as_problem(status, answer));
             }
         }
+    }
+}
+
+/// What is refused or failed is a problem document, and is of its media type.
+fn as_problem(status: &str, answer: &mut RefOr<Response>) {
+    let RefOr::T(answer) = answer else { return };
+    if status.starts_with(['4', '5'])
+        && let Some(content) = answer.content.shift_remove("application/json")
+    {
+        answer.content.insert("application/problem+json".into(), content);
     }
 }
 

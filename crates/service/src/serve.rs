@@ -94,6 +94,8 @@ pub fn serve(engine: Engine, ready: impl FnOnce(&str)) -> Result<(), ServeError>
     let config = engine.config().service.clone();
     let token = Token::of(&config.state)?;
     let people = Arc::new(engine.ask(People::read).map_err(EngineError::from)?);
+    // Sessions were kept there before they were in the ledger.
+    let _ = std::fs::remove_file(config.state.join("sessions"));
     let listen = |source| ServeError::Listen { address: config.listen.clone(), source };
     let listener = TcpListener::bind(&config.listen).map_err(listen)?;
     let address = listener.local_addr().map_err(listen)?;

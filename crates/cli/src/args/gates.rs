@@ -131,3 +131,14 @@ pub struct GateNames {
     #[arg(long, value_name = "NAME")]
     pub by: Option<String>,
 }
+
+/// `find`
+#[derive(Debug, ClapArgs)]
+pub struct Find {
+    /// What is searched for
+    #[arg(value_name = "TEXT")]
+    pub text: String,
+    /// Print one JSON document
+    #[arg(long)]
+    pub json: bool,
+}

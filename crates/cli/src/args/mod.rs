@@ -16,11 +16,11 @@ use clap::{Args as ClapArgs, Parser, Subcommand};
 
 pub use accounts::{Accounts, Audit, NewToken, Token, User};
 pub use files::{CellType, Clear, Compress, Deliver, Edit, IfFileThere, LineEnds, Removed, Unpack};
-pub use gates::{Check, FileOrder, Files, GateNames, Gates, Init, Pass, Rehearse, Why};
+pub use gates::{Check, FileOrder, Files, Find, GateNames, Gates, Init, Pass, Rehearse, Why};
 pub use keeping::{Backup, Restore, Trim, Verify};
 pub use ledger::{Entry, EntryOrder, Events, Filter, Ledger, LedgerDoing, TimeOf};
 pub use people::{Adopt, ByWhom, How, People, Release};
-pub use service::{Demo, LogFormat, Serve, Worker};
+pub use service::{Demo, LogFormat, Serve, Which, Worker};
 pub use tables::{Dialect, IfThere, Merge, Misfits, Names, Sample};
 pub use watching::{Board, Due, Excuse, Lookouts, Report, Tell, Told, Watching};
 
@@ -44,20 +44,6 @@ pub struct Args {
     /// What to do.
     #[command(subcommand)]
     pub command: Command,
-}
-
-/// Which service is asked, and by whom
-#[derive(Debug, ClapArgs)]
-pub struct Which {
-    /// The address of a service on another machine; by default the one of the configuration
-    #[arg(long, global = true, value_name = "URL", help_heading = "Service")]
-    pub service: Option<String>,
-    /// The file with a token; by default VADEGATE_TOKEN, or that of the state folder
-    #[arg(long, global = true, value_name = "FILE", help_heading = "Service")]
-    pub token_file: Option<PathBuf>,
-    /// Certificates (PEM) of who vouches for the service, beside those of the system
-    #[arg(long, global = true, value_name = "FILE", help_heading = "Service")]
-    pub certificates: Option<PathBuf>,
 }
 
 /// The commands.
@@ -107,6 +93,16 @@ Examples:
   vadegate files archive/tide --count          (any folder inside the roots)
   vadegate files tide --csv > listing.csv")]
     Files(Files),
+    /// Find what a text is about: entries, gates, files, outputs, reasons
+    #[command(after_help = "\
+TEXT is the number of an entry, a path, a wildcard, a SHA-256 or its beginning, FIELD=VALUE, the
+name of a gate or an output, or words of a reason.
+
+Examples:
+  vadegate find ullin-bay
+  vadegate find 'station=ullin-bay'
+  vadegate find '*_20260301*.csv' --json")]
+    Find(Find),
     /// Tell what became of a file, or why it is not taken
     #[command(after_help = "\
 Examples:

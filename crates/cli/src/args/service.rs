@@ -63,3 +63,17 @@ pub struct Worker {
     #[arg(long)]
     pub once: bool,
 }
+
+/// Which service is asked, and by whom
+#[derive(Debug, ClapArgs)]
+pub struct Which {
+    /// The address of a service on another machine; by default the one of the configuration
+    #[arg(long, global = true, value_name = "URL", help_heading = "Service")]
+    pub service: Option<String>,
+    /// The file with a token; by default VADEGATE_TOKEN, or that of the state folder
+    #[arg(long, global = true, value_name = "FILE", help_heading = "Service")]
+    pub token_file: Option<PathBuf>,
+    /// Certificates (PEM) of who vouches for the service, beside those of the system
+    #[arg(long, global = true, value_name = "FILE", help_heading = "Service")]
+    pub certificates: Option<PathBuf>,
+}

@@ -1,7 +1,5 @@
 //! `due`: what is expected, and whether it is here; `excuse`: that it need not come.
 
-use std::collections::BTreeMap;
-
 use jiff::tz::TimeZone;
 use vadegate_core::ask::DueQuery;
 use vadegate_core::config::Config;
@@ -34,26 +32,22 @@ pub fn due(config: Config, args: &Due) -> Result<(), Failure> {
         limit: (!args.json && !args.csv).then_some(LISTED),
     };
     // With a first day alone it is until today.
-    let cells = client.due_cells(&query)?;
     if args.json {
-        return show::json(&cells);
+        return show::json(&client.due_cells(&query)?);
     }
     if args.csv {
-        return print_csv(&cells);
+        return print_csv(&client.due_cells(&query)?);
     }
     if none {
         return show::line(NO_DUE);
     }
+    let (cells, counts) = client.listed_due(&query)?;
     if cells.is_empty() {
         return show::line("Nothing is expected that fits.");
     }
     print_table(&cells, &zone)?;
-    if cells.len() < LISTED {
-        return show::line(&summary(&count(&cells)));
-    }
-    let counts = client.count_due(&query)?;
-    let more = counts.iter().map(|one| one.count).sum::<u64>().saturating_sub(LISTED as u64);
-    if more > 0 {
+    let all: u64 = counts.iter().map(|one| one.count).sum();
+    if let more @ 1.. = all.saturating_sub(cells.len() as u64) {
         let more = show::grouped(more);
         show::line(&format!(
             "… and {more} more: name a rule, or a --state, or have all with --csv"
@@ -103,14 +97,6 @@ fn entries(cell: &DueCell) -> String {
         [one] => one.to_string(),
         [first, ..] => format!("{first} and {} more", cell.files - 1),
     }
-}
-
-fn count(cells: &[DueCell]) -> Vec<DueCount> {
-    let mut counts: BTreeMap<DueState, u64> = BTreeMap::new();
-    for cell in cells {
-        *counts.entry(cell.state).or_default() += 1;
-    }
-    counts.into_iter().map(|(state, count)| DueCount { state, count }).collect()
 }
 
 fn summary(counts: &[DueCount]) -> String {

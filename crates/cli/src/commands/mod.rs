@@ -11,6 +11,7 @@ mod entry;
 mod events;
 mod export;
 mod files;
+mod find;
 mod gates;
 mod init;
 mod keeping;
@@ -64,6 +65,7 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
         Command::Init(init) => done(init::init(&file, &init)),
         Command::Gates(gates) => done(gates::gates(&client()?, &gates)),
         Command::Files(files) => done(files::files(config()?, &files)),
+        Command::Find(args) => done(find::find(&client()?, &args)),
         Command::Why(why) => done(why::why(&client()?, &why)),
         Command::Rehearse(args) => done(rehearse::rehearse(&client()?, &args)),
         Command::Pass(pass) => {
@@ -136,7 +138,7 @@ fn watch(command: Watching, config: Config) -> Result<ExitCode, Failure> {
 fn logging(format: LogFormat) {
     use tracing_subscriber::EnvFilter;
     let filter = EnvFilter::try_from_env("VADEGATE_LOG")
-        .unwrap_or_else(|_| EnvFilter::new("info,actix_server=warn"));
+        .unwrap_or_else(|_| EnvFilter::new("info,actix_server=warn,actix_http=off"));
     // What comes with names stands escaped, and so would colours.
     let logs = tracing_subscriber::fmt().with_env_filter(filter).with_ansi(false);
     // A second start in one process keeps the first.

@@ -91,7 +91,7 @@ impl Page {
 
     /// Signs in by the link that carries the token, and waits for the gates.
     pub async fn sign_in(&self, service: &Service) {
-        self.go(service, &format!("/sign-in#{}", service.token)).await;
+        self.go(service, &format!("/sign-in?next=%2Fgates#{}", service.token)).await;
         self.find("//h1[text()='Gates']").await;
     }
 

@@ -167,7 +167,7 @@ fn the_page_works_by_keyboard_on_a_phone_and_in_the_dark() {
     });
     with_page(SIZE, |page| async move {
         page.sign_in(&service).await;
-        page.go(&service, "/").await;
+        page.go(&service, "/gates").await;
         page.find("//article").await;
         // From the top: the jump to the content, the name, the pages.
         let mut reached = Vec::new();
@@ -180,16 +180,22 @@ fn the_page_works_by_keyboard_on_a_phone_and_in_the_dark() {
         assert!(
             reached
                 .join("|")
-                .starts_with("To the content|Vadegate|Gates|Morning|Ledger|Clears|Settings"),
+                .starts_with("To the content|Vadegate|Morning|Gates|Ledger|Clears|Search"),
             "{reached:?}"
         );
         page.resize(390, 844).await;
-        for path in ["/", "/gates/sums", "/ledger", "/entries/1"] {
+        for path in ["/gates", "/gates/sums", "/ledger", "/entries/1"] {
             page.go(&service, path).await;
             page.find("//h1").await;
             page.see("a-name-that-is-much-longer").await;
             let over = "return document.documentElement.scrollWidth - window.innerWidth";
             assert_eq!(page.script(over).await, json!(0), "{path} is wider than the phone");
+            let reached = "return [...document.querySelectorAll('header a, header button')].every((one) => one.getBoundingClientRect().right <= window.innerWidth)";
+            assert_eq!(
+                page.script(reached).await,
+                json!(true),
+                "{path}: the bar goes out of the phone"
+            );
         }
         let ground = "return getComputedStyle(document.documentElement).backgroundColor";
         let light = page.script(ground).await;

@@ -147,11 +147,11 @@ fn every_route_is_closed_in_whatever_form_its_path_is_written() {
         }
     }
     // The console's pages are open; nothing else is served beside them.
-    for page in ["/", "/ledger", "/gates/tide", "/entries/1", "/table", "/sign-in"] {
+    for page in ["/", "/gates", "/ledger", "/gates/tide", "/entries/1", "/table", "/sign-in"] {
         assert_eq!(ask_raw(&service, "GET", page, "").0, 200, "{page}");
     }
     for nothing in
-        ["/nothing", "/LEDGER", "/gates", "/entries/x", "/assets/none.js", "/api", "/ledger/"]
+        ["/nothing", "/LEDGER", "/gates/", "/entries/x", "/assets/none.js", "/api", "/ledger/"]
     {
         let status = ask_raw(&service, "GET", nothing, "").0;
         assert!(status == 404 || nothing == "/api" && status == 401, "{nothing}: {status}");

@@ -85,6 +85,7 @@ mod receiver;
 mod rehearse;
 mod reload;
 mod reports;
+mod searching;
 mod sends;
 mod service;
 mod sevens;

@@ -88,7 +88,7 @@ async fn pages(demo: &Demo, page: Page) {
 
 /// What is due, late, missing and excused, with one of them looked into.
 async fn morning(demo: &Demo, page: &Page) {
-    page.go(&demo.service(), "/morning").await;
+    page.go(&demo.service(), "/").await;
     page.click(
         "//button[contains(@aria-label, 'morrow-skerry') and contains(@aria-label, 'late')]",
     )
@@ -145,7 +145,8 @@ async fn ledger_pages(demo: &Demo, page: Page) {
     page.script("document.documentElement.dataset.theme = 'light'; return 1").await;
     page.resize(390, 844).await;
     page.go(service, "/").await;
-    page.see("What happened last").await;
+    page.find("//h1[text()='Morning']").await;
+    page.see("late or missing").await;
     picture(&page, "phone").await;
 }
 

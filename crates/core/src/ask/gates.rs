@@ -37,6 +37,8 @@ pub enum GateState {
 pub struct GateView {
     /// Its name.
     pub name: String,
+    /// With which others it is shown.
+    pub group: Option<String>,
     /// Its drop folder, or the paths of several, parted by commas.
     pub drop: String,
     /// The drop folders that are there.
@@ -199,6 +201,7 @@ pub(crate) fn gate_view(live: &Live) -> Result<GateView, EngineError> {
     let troubled = state.problems.keys().any(|about| about != "lease");
     Ok(GateView {
         name: gate.name.clone(),
+        group: gate.group.clone(),
         drop: gate.drops.shown(),
         folders: state
             .folders

@@ -11,6 +11,7 @@ pub(crate) mod rehearse;
 pub(crate) mod rehearse_works;
 pub(crate) mod rehearsed;
 pub(crate) mod sample;
+pub(crate) mod search;
 pub(crate) mod verify;
 pub(crate) mod why;
 
@@ -21,6 +22,7 @@ pub use files::FilePage;
 pub use gates::{FileView, GateState, GateView, Match, Matches, Miss, Verdict};
 pub use places::{LoadedColumn, LoadedRows};
 pub use rehearsed::{Rehearsed, Will};
+pub use search::{Hit, HitKind};
 pub use vadegate_tables::sample::Sample;
 pub use verify::{Difference, Differs, Progress, Verified};
 pub use why::{Answer, WhyError};

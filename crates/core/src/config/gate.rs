@@ -24,6 +24,8 @@ use crate::work::seam::{Work, WorkPlace};
 pub struct Gate {
     /// Its name.
     pub name: String,
+    /// With which others it is shown. Default none.
+    pub group: Option<String>,
     /// The drop folders.
     pub drops: Drops,
     /// Which files it takes. Default: all.

@@ -103,6 +103,7 @@ fn read(
     folder: &Path,
 ) -> Option<Gate> {
     section.has("like");
+    let group = section.text("group").map(|group| group.value.trim().to_owned());
     let exact = section.choice("case", &[("exact", true), ("ignore", false)]).unwrap_or(false);
     let drops = read_drops(&name, &mut section, folder, exact);
     let (take, leave) = read_patterns(&mut section, exact);
@@ -133,6 +134,7 @@ fn read(
     section.finish();
     Some(Gate {
         name,
+        group: group.filter(|group| !group.is_empty()),
         drops: drops?,
         take,
         leave,

@@ -13,6 +13,11 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer, de};
 pub struct Sha256([u8; 32]);
 
 impl Sha256 {
+    /// Of these bytes.
+    pub fn of(bytes: &[u8]) -> Self {
+        Sum::of(bytes)
+    }
+
     /// Its bytes.
     pub fn bytes(&self) -> &[u8; 32] {
         &self.0

@@ -57,6 +57,41 @@ impl Ledger {
         Ok(found.into_iter().next().map(|filing| filing.entry))
     }
 
+    /// Entries whose path contains a text, or whose sum begins with it, newest first, of the
+    /// newest 200,000.
+    pub(crate) fn recent_like(&self, part: &str, limit: usize) -> Result<Vec<Entry>, LedgerError> {
+        let rest = "WHERE id > (SELECT coalesce(MAX(id), 0) - 200000 FROM entry)
+                      AND (path LIKE ?1 ESCAPE '\\' OR (length(?2) >= 6 AND hex(sha256) LIKE ?2 || '%'))
+                    ORDER BY id DESC LIMIT ?3";
+        let digits = part.bytes().all(|byte| byte.is_ascii_hexdigit());
+        let values = [
+            text(&format!("%{}%", escape_like(part))),
+            text(if digits { part } else { "" }),
+            Value::from(i64::try_from(limit).unwrap_or(i64::MAX)),
+        ];
+        let found = self.read(|reader| select(reader, rest, values))?;
+        Ok(found.into_iter().map(|filing| filing.entry).collect())
+    }
+
+    /// Outputs whose path contains a text, of the newest 20,000.
+    pub(crate) fn outputs_like(
+        &self,
+        part: &str,
+        limit: usize,
+    ) -> Result<Vec<String>, LedgerError> {
+        let (like, limit) = (format!("%{}%", escape_like(part)), limit as i64);
+        self.read(|reader| {
+            let query = || -> rusqlite::Result<Vec<String>> {
+                let mut select = reader.prepare_cached(
+                    "SELECT path FROM (SELECT id, path FROM output ORDER BY id DESC LIMIT 20000)
+                     WHERE path LIKE ?1 ESCAPE '\\' GROUP BY path ORDER BY max(id) DESC LIMIT ?2",
+                )?;
+                select.query_map(rusqlite::params![like, limit], |row| row.get(0))?.collect()
+            };
+            query().map_err(reading)
+        })
+    }
+
     /// Whether an entry lies at this place, or is just being moved there; `sum` is that
     /// of the file.
     pub(crate) fn knows_place(&self, place: &str, sum: Sha256) -> Result<bool, LedgerError> {

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use actix_web::http::StatusCode;
 use actix_web::web::{Data, Json, Path};
-use actix_web::{HttpResponse, delete, get, post};
+use actix_web::{HttpRequest, HttpResponse, delete, get, post};
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -13,7 +13,8 @@ use vadegate_core::engine::Engine;
 use vadegate_core::people::{Identity, NewToken, People, Role, TokenView, UserView};
 
 use crate::api::people::needs;
-use crate::caller::Caller;
+use crate::api::session::count;
+use crate::caller::{Caller, From};
 use crate::problem::Problem;
 use crate::{Shared, ask};
 
@@ -181,26 +182,37 @@ pub(crate) async fn set_role(
 pub(crate) async fn set_password(
     shared: Data<Shared>,
     caller: Caller,
+    request: HttpRequest,
     name: Path<String>,
     order: Json<PasswordOrder>,
 ) -> Result<HttpResponse, Problem> {
     let (name, PasswordOrder { password, present }) = (name.into_inner(), order.into_inner());
     let own = caller.session().is_some() && caller.user() == Some(&name);
-    if !own {
+    let from = From::of(&request, &shared);
+    if own {
+        // Whoever sits down at an open page guesses no faster than at the sign-in.
+        count(&shared, from, Some(&name)).await?;
+    } else {
         needs(&caller, Role::Admin, "changing the password of another")?;
     }
     let turn = shared.passwords.acquire().await.map_err(|_| Problem::stopping())?;
-    let people = shared.people.clone();
-    let changed = ask(&shared, move |engine| {
-        if own && !people.signs_in(&name, present.as_deref().unwrap_or_default()) {
-            return Err(Problem::new(StatusCode::FORBIDDEN, "the password before is not right"));
+    let (people, of) = (shared.people.clone(), name.clone());
+    let known = ask(&shared, move |engine| {
+        if own && !people.signs_in(&of, present.as_deref().unwrap_or_default()) {
+            return Ok(false);
         }
         let spared = if own { caller.session() } else { None };
-        Ok(engine.ask(|ledger| people.set_password(ledger, &name, &password, spared))?)
+        engine.ask(|ledger| people.set_password(ledger, &of, &password, spared))?;
+        Ok(true)
     })
     .await;
     drop(turn);
-    changed?;
+    if !known? {
+        return Err(Problem::new(StatusCode::FORBIDDEN, "the password before is not right"));
+    }
+    if own {
+        shared.attempts.right(Some(&name), &from.text());
+    }
     shared.live.look_who_follows();
     Ok(HttpResponse::NoContent().finish())
 }

@@ -1,12 +1,14 @@
 //! Gates: what they are doing, what lies in their drop folders, and what a
 //! person can have them do.
 
+use actix_web::http::header;
 use actix_web::web::{self, Data, Json, Path};
-use actix_web::{HttpResponse, get, post};
+use actix_web::{HttpRequest, HttpResponse, get, post};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use vadegate_core::ask::{FilePage, FileView, GateView, Matches, Rehearsed};
 use vadegate_core::engine::PassReport;
+use vadegate_core::files::Sha256;
 use vadegate_core::pattern::Pattern;
 
 use crate::api::people::signature;
@@ -16,10 +18,33 @@ use crate::{Shared, ask};
 
 /// All gates, in the order of the configuration.
 #[utoipa::path(tag = "gates", extensions(("x-role" = json!("viewer"))),
-    responses((status = 200, body = Vec<GateView>), (status = 401, body = Problem)))]
+    params(("If-None-Match" = Option<String>, Header, description = "The `ETag` of the last answer")),
+    responses((status = 200, body = Vec<GateView>),
+        (status = 304, description = "All is as it was"), (status = 401, body = Problem)))]
 #[get("/api/v1/gates")]
-pub(crate) async fn all(shared: Data<Shared>) -> Result<Json<Vec<GateView>>, Problem> {
-    ask(&shared, |engine| Ok(engine.gates()?)).await.map(Json)
+pub(crate) async fn all(
+    shared: Data<Shared>,
+    request: HttpRequest,
+) -> Result<HttpResponse, Problem> {
+    let gates = ask(&shared, |engine| Ok(engine.gates()?)).await?;
+    Ok(tagged(&request, &gates))
+}
+
+/// An answer with a tag (RFC 9110), and none of what the caller has already: whoever looks at
+/// many gates asks often, and mostly nothing has changed.
+fn tagged(request: &HttpRequest, answer: &impl Serialize) -> HttpResponse {
+    let body = serde_json::to_vec(answer).unwrap_or_default();
+    let sum = Sha256::of(&body).to_string();
+    // It is weak: a compressed body is another one.
+    let tag = format!("W/\"{}\"", &sum[..32]);
+    let known = request.headers().get(header::IF_NONE_MATCH).and_then(|tag| tag.to_str().ok());
+    if known.is_some_and(|known| known.split(',').any(|known| known.trim() == tag)) {
+        return HttpResponse::NotModified().insert_header((header::ETAG, tag)).finish();
+    }
+    HttpResponse::Ok()
+        .content_type("application/json")
+        .insert_header((header::ETAG, tag))
+        .body(body)
 }
 
 /// One gate.

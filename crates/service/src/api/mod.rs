@@ -19,6 +19,8 @@ pub(crate) mod offers;
 pub(crate) mod people;
 #[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
 pub(crate) mod reports;
+#[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
+pub(crate) mod search;
 pub(crate) mod service;
 #[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
 pub(crate) mod session;
@@ -69,6 +71,7 @@ macro_rules! all_calls {
             offers::end,
             entries::entry,
             entries::why,
+            search::search,
             entries::loaded_rows,
             entries::sample,
             entries::outputs,

@@ -160,7 +160,11 @@ async fn by_password(
 }
 
 /// Counts an attempt; after too many wrong ones it is not looked at.
-async fn count(shared: &Data<Shared>, from: From, name: Option<&str>) -> Result<(), Problem> {
+pub(crate) async fn count(
+    shared: &Data<Shared>,
+    from: From,
+    name: Option<&str>,
+) -> Result<(), Problem> {
     let Err(wait) = shared.attempts.begin(name, &from.text(), Instant::now()) else {
         return Ok(());
     };

@@ -1,0 +1,26 @@
+import { expect, test } from "vitest";
+import { placeOf } from "./search";
+import type { Hit } from "./types";
+
+const hit = (more: Partial<Hit>): Hit => ({
+  kind: "entry",
+  title: "",
+  words: "",
+  gate: null,
+  entry: null,
+  path: null,
+  ...more,
+});
+
+test("what was found leads to its page", () => {
+  expect(placeOf(hit({ entry: 7, gate: "tide" }))).toEqual({ name: "entry", params: { id: "7" } });
+  expect(placeOf(hit({ kind: "output", path: "/out/a.csv" }))).toEqual({
+    name: "table",
+    query: { path: "/out/a.csv" },
+  });
+  expect(placeOf(hit({ kind: "held", gate: "tide" }))).toEqual({
+    name: "ledger",
+    query: { gate: "tide", state: "held" },
+  });
+  expect(placeOf(hit({ kind: "file", gate: "tide" }))).toEqual({ name: "gate", params: { gate: "tide" } });
+});
