@@ -338,3 +338,29 @@ fn the_log_is_searched_exported_and_shows_what_was_done_to_it() {
         proof.out
     );
 }
+
+#[test]
+fn who_asks_for_too_much_must_wait_and_the_others_need_not() {
+    let coast = coast();
+    let (busy, calm) =
+        (token(&coast, "--role viewer --label busy"), token(&coast, "--role viewer --label calm"));
+    let service = coast.serve();
+    let ask = |token: &str| {
+        let request = service.agent().get(service.url("/api/v1/session"));
+        request.header("Authorization", format!("Bearer {token}")).call().unwrap()
+    };
+    let refused = wait("it is too much", || {
+        let all = (0..200).map(|_| ask(&busy)).find(|answer| answer.status() == 429);
+        all
+    });
+    let pause: u64 = refused.headers()["retry-after"].to_str().unwrap().parse().unwrap();
+    assert!(pause >= 1);
+    assert_eq!(ask(&calm).status(), 200);
+    (0..20).for_each(|_| drop(ask(&busy)));
+    let told = || service.log().matches("more requests than one caller may send").count();
+    wait("it is told", || (told() > 0).then_some(()));
+    assert_eq!(told(), 1, "and once");
+    let lines = coast.json("audit --what refused");
+    assert_eq!(lines.as_array().unwrap().len(), 1, "{lines:#}");
+    wait("it may ask again", || (ask(&busy).status() == 200).then_some(()));
+}

@@ -11,8 +11,12 @@ use crate::support::{Ran, Service, TestHome, filing_gate, text, wait};
 
 /// A coast that listens at an address and speaks TLS with a certificate of its own.
 fn coast(listen: &str) -> TestHome {
-    let coast = TestHome::new(&filing_gate("tide", "take = [\"*.csv\"]"));
+    let coast = TestHome::new(&format!(
+        "{}[gate.soundings]\ndrop = \"drops/soundings\"\nsettle = \"20ms\"\narchive = {{ into = \"archive\" }}\n[gate.soundings.offer]\nlease = \"30s\"\n",
+        filing_gate("tide", "take = [\"*.csv\"]")
+    ));
     coast.folder("drops/tide");
+    coast.folder("drops/soundings");
     let (_, certificate) = identity(&coast.path(""));
     let key = certificate.with_extension("key");
     let text = fs::read_to_string(coast.path("vadegate.toml")).unwrap();
@@ -134,26 +138,28 @@ fn where_others_reach_it_there_must_be_tls_and_a_user() {
     assert!(refused.code != 0 && refused.err.contains("vadegate user add"), "{}", refused.err);
     let added = with_password(&coast, "user add mara --role admin", PASSWORD);
     assert_eq!(added.code, 0, "{}", added.err);
-    let secret = token(&coast, "--role viewer");
+    let secret = token(&coast, "--role worker --gate soundings --label boat");
     let service = coast.serve();
     let last = coast.run("user remove mara");
     assert!(last.code != 0 && last.err.contains("this is the last user"), "{}", last.err);
     // By another address of the machine, as a worker elsewhere would.
-    let gates = Ran::of(
+    coast.drop("drops/soundings/a.xyz", "1 2 3");
+    coast.wait("it waits for a worker", |coast| {
+        coast.ledger().first().is_some_and(|entry| entry["state"] == "ready")
+    });
+    let worked = Ran::of(
         &coast
             .command()
             .env("VADEGATE_TOKEN", &secret)
-            .args([
-                "gates",
-                "--json",
-                "--service",
-                &format!("https://127.0.0.2:{}", port(&service)),
-            ])
+            .args(["worker", "soundings", "--name", "boat"])
+            .args(["--service", &format!("https://127.0.0.2:{}", port(&service))])
             .args(["--certificates", coast.path("receiver.pem").to_str().unwrap()])
+            .args(["--once", "--", "sh", "-c", "cp \"$0\" worked.xyz", "<file>"])
             .output()
             .unwrap(),
     );
-    assert!(gates.code == 0 && gates.out.contains("tide"), "{}{}", gates.out, gates.err);
+    assert_eq!(worked.code, 0, "{}{}", worked.out, worked.err);
+    assert_eq!(coast.read("worked.xyz"), "1 2 3");
 }
 
 #[test]

@@ -96,6 +96,11 @@ fn read_looking(section: &mut Section<'_>) -> Looking {
     }
 }
 
+fn read_group(section: &mut Section<'_>) -> Option<String> {
+    let group = section.text("group")?.value.trim().to_owned();
+    (!group.is_empty()).then_some(group)
+}
+
 fn read(
     name: String,
     mut section: Section<'_>,
@@ -103,7 +108,6 @@ fn read(
     folder: &Path,
 ) -> Option<Gate> {
     section.has("like");
-    let group = section.text("group").map(|group| group.value.trim().to_owned());
     let exact = section.choice("case", &[("exact", true), ("ignore", false)]).unwrap_or(false);
     let drops = read_drops(&name, &mut section, folder, exact);
     let (take, leave) = read_patterns(&mut section, exact);
@@ -119,7 +123,7 @@ fn read(
     };
     let (empty, durable) = (read_empty(&mut section), read_durable(&mut section));
     let looking = read_looking(&mut section);
-    let usual = read_usual(&mut section);
+    let (group, usual) = (read_group(&mut section), read_usual(&mut section));
     let schedule = schedule::read(&mut section, calendars);
     let order = order(&mut section, &fields);
     let pick = pick::read(&mut section, &fields);
@@ -134,7 +138,7 @@ fn read(
     section.finish();
     Some(Gate {
         name,
-        group: group.filter(|group| !group.is_empty()),
+        group,
         drops: drops?,
         take,
         leave,
