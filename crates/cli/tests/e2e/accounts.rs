@@ -350,8 +350,7 @@ fn who_asks_for_too_much_must_wait_and_the_others_need_not() {
         request.header("Authorization", format!("Bearer {token}")).call().unwrap()
     };
     let refused = wait("it is too much", || {
-        let all = (0..200).map(|_| ask(&busy)).find(|answer| answer.status() == 429);
-        all
+        (0..200).map(|_| ask(&busy)).find(|answer| answer.status() == 429)
     });
     let pause: u64 = refused.headers()["retry-after"].to_str().unwrap().parse().unwrap();
     assert!(pause >= 1);
