@@ -25,7 +25,7 @@ use vadegate_service::ServiceInfo;
 
 use crate::failure::Failure;
 
-pub use asked::{ask, asked, config, who};
+pub use asked::{ask, asked, config, gate_names, who};
 pub use doer::Doer;
 pub use remote::{Remote, coded};
 

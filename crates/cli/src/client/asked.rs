@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 
+use vadegate_core::ask::GateView;
 use vadegate_core::config::Config;
 use vadegate_service::ServiceInfo;
 
@@ -76,4 +77,13 @@ pub fn who(by: Option<&str>) -> Option<String> {
         let user = std::fs::metadata("/proc/self").map_or(0, |meta| meta.uid());
         format!("user {user}")
     }))
+}
+
+/// The gates that there are: of a service elsewhere its own, which no file here names.
+pub fn gate_names(config: &Config) -> Result<Vec<String>, Failure> {
+    let Some(remote) = Remote::elsewhere()? else {
+        return Ok(config.gates.iter().map(|gate| gate.name.clone()).collect());
+    };
+    let gates: Vec<GateView> = remote.get("/api/v1/gates", &[])?;
+    Ok(gates.into_iter().map(|gate| gate.name).collect())
 }

@@ -8,7 +8,7 @@ use vadegate_service::{ExcuseOrder, OrderBy};
 
 use super::export;
 use crate::args::{Due, Excuse};
-use crate::client::{Client, Doer, who};
+use crate::client::{Client, Doer, asked, who};
 use crate::failure::Failure;
 use crate::show;
 
@@ -18,7 +18,8 @@ const LISTED: usize = 1000;
 const NO_DUE: &str = "The configuration expects nothing. Write a rule as [due.NAME], or have one proposed: `vadegate due --learn GATE`.";
 
 pub fn due(config: Config, args: &Due) -> Result<(), Failure> {
-    let (none, zone) = (config.dues.is_empty(), config.service.timezone.clone());
+    let none = config.dues.is_empty() && asked().service.is_none();
+    let zone = config.service.timezone.clone();
     let client = Client::of(config)?;
     if let Some(gate) = &args.learn {
         let learned = client.learn_due(gate)?;

@@ -7,7 +7,7 @@ use vadegate_core::pattern::Pattern;
 use super::listed::{Listed, Plain, word};
 use super::listing::Listing;
 use crate::args::Files;
-use crate::client::Client;
+use crate::client::{Client, asked, gate_names};
 use crate::failure::Failure;
 
 pub fn files(config: Config, args: &Files) -> Result<(), Failure> {
@@ -38,13 +38,11 @@ fn gather(
 ) -> Result<Vec<String>, Failure> {
     let mut unread = Vec::new();
     let all = args.gates.is_empty();
-    let names: Vec<String> = if all {
-        config.gates.iter().map(|gate| gate.name.clone()).collect()
-    } else {
-        args.gates.clone()
-    };
-    let (folders, gates): (Vec<String>, Vec<String>) =
-        names.into_iter().partition(|name| config.gate(name).is_none() && is_folder(name));
+    let names: Vec<String> = if all { gate_names(&config)? } else { args.gates.clone() };
+    let (folders, gates): (Vec<String>, Vec<String>) = names.into_iter().partition(|name| {
+        // A service elsewhere has no folders here.
+        asked().service.is_none() && config.gate(name).is_none() && is_folder(name)
+    });
     for folder in &folders {
         let absolute = std::path::absolute(folder)?;
         config.really_within_roots(&absolute).map_err(Failure::Wrong)?;

@@ -10,13 +10,12 @@ use vadegate_core::config::{Config, parse_duration};
 use vadegate_core::engine::{Engine, PassReport};
 
 use crate::args::Pass;
-use crate::client::Remote;
+use crate::client::{Remote, gate_names};
 use crate::failure::{FAILED, Failure};
 use crate::show;
 
 pub fn pass(config: Config, args: &Pass) -> Result<ExitCode, Failure> {
-    let all = || config.gates.iter().map(|gate| gate.name.clone()).collect();
-    let gates: Vec<String> = if args.gates.is_empty() { all() } else { args.gates.clone() };
+    let gates = if args.gates.is_empty() { gate_names(&config)? } else { args.gates.clone() };
     let wait = args.wait.as_deref().map(parse_duration).transpose();
     let wait = wait.map_err(|error| Failure::Wrong(format!("--wait: {error}")))?;
     let reports = match Remote::of(&config)? {

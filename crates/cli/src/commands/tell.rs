@@ -5,7 +5,7 @@ use std::process::ExitCode;
 use vadegate_core::config::Config;
 
 use crate::args::{Tell, Told};
-use crate::client::{Client, Doer};
+use crate::client::{Client, Doer, asked};
 use crate::failure::{FAILED, Failure};
 use crate::show;
 
@@ -64,7 +64,8 @@ pub fn tell(config: Config, args: &Tell) -> Result<ExitCode, Failure> {
 }
 
 pub fn told(config: Config, args: &Told) -> Result<(), Failure> {
-    let (none, zone) = (config.tells.is_empty(), config.service.timezone.clone());
+    let none = config.tells.is_empty() && asked().service.is_none();
+    let zone = config.service.timezone.clone();
     let client = Client::of(config)?;
     let state = args.state;
     let messages = client.messages(args.name.as_deref(), state, args.newest)?;

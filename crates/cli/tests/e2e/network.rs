@@ -53,8 +53,11 @@ fn a_service_that_speaks_tls_is_asked_from_here_and_from_elsewhere() {
     assert_eq!(added.code, 0, "{}", added.err);
     let secret = token(&coast, "--role operator --label night");
     fs::write(coast.path("night.token"), &secret).unwrap();
+    coast.drop("drops/tide/lies-here.csv", "1");
     let service = coast.serve();
     assert!(service.base.starts_with("https://127.0.0.1:"), "{}", service.base);
+    coast.wait("it is filed", |coast| coast.files("archive").len() == 1);
+    coast.drop("drops/tide/lies-here.csv.part", "1");
     // From its own machine, as always.
     assert_eq!(text(&coast.json("gates tide")[0], "name"), "tide");
     // From elsewhere: where nobody vouches for it, nothing is shown to it.
@@ -73,6 +76,18 @@ fn a_service_that_speaks_tls_is_asked_from_here_and_from_elsewhere() {
     let gates = run(&[&["gates", "--json"], &trusted[..]].concat());
     assert_eq!(gates.code, 0, "{}", gates.err);
     assert!(gates.out.contains("\"tide\""), "{}", gates.out);
+    // What is there is what is there, not what a file here says.
+    let files = run(&[&["files", "--json"], &trusted[..]].concat());
+    assert!(
+        files.code == 0 && files.out.contains("lies-here.csv.part"),
+        "{}{}",
+        files.out,
+        files.err
+    );
+    let passed = run(&[&["pass", "--json"], &trusted[..]].concat());
+    assert!(passed.code == 0 && passed.out.contains("\"tide\""), "{}{}", passed.out, passed.err);
+    let due = run(&[&["due"], &trusted[..]].concat());
+    assert!(due.out.contains("Nothing is expected that fits"), "{}{}", due.out, due.err);
     let paused = run(&[&["pause", "tide"], &trusted[..]].concat());
     assert_eq!(paused.code, 0, "{}", paused.err);
     assert_eq!(coast.json("gates tide")[0]["pause"]["by"], "token night");

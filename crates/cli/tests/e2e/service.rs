@@ -157,6 +157,7 @@ fn the_document_describes_what_is_answered() {
             "rows" => path.replace("/2/", "/3/"),
             "report" => format!("{path}?since=2026-01-01T00:00:00Z"),
             "why" => format!("{path}?path=a.csv"),
+            "search" => format!("{path}?text=a"),
             "outputs" => format!("{path}?path=/out/x.csv"),
             "sample" => format!("{path}?path=sample.csv"),
             "matches" => format!("{path}?pattern=%3Cname%3E.txt"),

@@ -27,11 +27,14 @@ pub(crate) const FAULT: &str = "fault";
 /// Passes, one after the other.
 pub(crate) struct GateRunner {
     p: Pass,
+    /// On the monotonic clock: after a fault of ours it rests until then, so that whatever
+    /// made it fail does not do so again and again, and who looks after it sees it.
+    rest_until: Duration,
 }
 
 impl GateRunner {
     pub fn new(live: Arc<Live>) -> Self {
-        GateRunner { p: Pass::new(live) }
+        GateRunner { p: Pass::new(live), rest_until: Duration::ZERO }
     }
 
     /// Passes until told to stop; then other services may have the drop folders.
@@ -55,7 +58,9 @@ impl GateRunner {
             let now = monotonic_now();
             let sweep_at = self.p.swept.map(|swept| swept + live.gate.sweep);
             let sweep_now = sweep_at.is_none_or(|at| at <= now);
-            self.pass(sweep_now, Some(&mut notices), false);
+            if self.rest_until <= now {
+                self.pass(sweep_now, Some(&mut notices), false);
+            }
             if self.p.stopping() {
                 return;
             }
@@ -85,7 +90,7 @@ impl GateRunner {
         let p = &self.p;
         let sweep = p.swept.map_or(Duration::ZERO, |swept| swept + p.gate().sweep);
         let at = p.wake_at.map_or(sweep, |wake| wake.min(sweep));
-        let wait = at.saturating_sub(monotonic_now());
+        let wait = at.max(self.rest_until).saturating_sub(monotonic_now());
         let sweep_in = jiff::SignedDuration::try_from(sweep.saturating_sub(monotonic_now()));
         p.live.state().next_pass = sweep_in.ok().map(|wait| Timestamp::now() + wait);
         wait
@@ -115,7 +120,9 @@ impl GateRunner {
         });
         p.live.problem(FAULT, fault.clone());
         let failed = passed.unwrap_or(Ok(())).err();
+        self.rest_until = Duration::ZERO;
         if fault.is_some() {
+            self.rest_until = monotonic_now() + AFTER_FAILURE;
             p.finisher = None;
             p.place = Place::default();
         }
