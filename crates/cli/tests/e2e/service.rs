@@ -151,8 +151,7 @@ fn the_document_describes_what_is_answered() {
         let mut schema = schema.clone();
         // References inside it are to the document's components.
         schema["components"] = document["components"].clone();
-        let path =
-            path.replace("{gate}", "tide").replace("{id}", "2").replace("{lookout}", "outbox");
+        let path = crate::guarding::filled(path).replace("/1", "/2");
         let path = match path.rsplit('/').next().unwrap() {
             "rows" => path.replace("/2/", "/3/"),
             "report" => format!("{path}?since=2026-01-01T00:00:00Z"),
