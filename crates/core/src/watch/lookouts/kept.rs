@@ -1,6 +1,6 @@
 //! What a lookout knows of each file: since when it lies there, and how it was.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::path::Path;
 
 use jiff::Timestamp;
@@ -120,7 +120,8 @@ impl Kept {
         Ok(events.end())
     }
 
-    /// Holds all files against what is right.
+    /// Holds all files against what is right: each is looked up once, however many folders
+    /// there are.
     fn compare(
         &mut self,
         ledger: &Ledger,
@@ -128,52 +129,81 @@ impl Kept {
         found: &Found,
         right: bool,
     ) -> Result<(), LedgerError> {
-        let mut now: HashMap<String, RightFile> = HashMap::new();
-        for folder in &found.folders {
-            for (name, seen) in &folder.files {
-                let path = format!("{}/{name}", folder.path);
-                let before = self.right.as_ref().and_then(|right| right.get(&path));
-                let file = right_file(lookout, &path, seen, before);
-                now.insert(path, file);
-            }
-        }
+        self.different.clear();
         let known = match &self.right {
             Some(known) if !right => known,
-            _ => {
+            before => {
                 // The first look says what is right, and so does a person.
+                let now = all_right(lookout, found, before.as_ref());
                 ledger.set_right_files(&lookout.name, &now)?;
-                self.different.clear();
                 self.right = Some(now);
                 return Ok(());
             }
         };
-        self.different.clear();
+        let mut words: HashMap<&str, Vec<String>> = HashMap::new();
+        let mut seen_here: HashSet<&str> = HashSet::with_capacity(known.len());
         for folder in found.folders.iter().filter(|one| one.problems.is_empty()) {
-            let within = format!("{}/", folder.path);
-            let mut words: Vec<String> = Vec::new();
-            let paths = known.keys().chain(now.keys().filter(|path| !known.contains_key(*path)));
-            for path in paths.filter(|path| path.starts_with(&within)) {
-                let name = &path[within.len()..];
-                match (known.get(path), now.get(path)) {
-                    (Some(_), None) => words.push(format!("{name} is gone")),
-                    (None, Some(_)) => words.push(format!("{name} is new")),
-                    (Some(was), Some(is)) if was != is => {
-                        words.push(format!("{name} has another {}", was.differs(is)));
+            for (name, seen) in &folder.files {
+                let path = format!("{}/{name}", folder.path);
+                let differs = match known.get_key_value(&path) {
+                    None => format!("{name} is new"),
+                    Some((key, was)) => {
+                        seen_here.insert(key);
+                        let is = right_file(lookout, &path, seen, Some(was));
+                        if *was == is {
+                            continue;
+                        }
+                        format!("{name} has another {}", was.differs(&is))
                     }
-                    _ => {}
-                }
-            }
-            words.sort();
-            if let Some(first) = words.first() {
-                let more = match words.len() {
-                    1 => String::new(),
-                    count => format!(", and {} more", grouped(count as u64 - 1)),
                 };
-                self.different.insert(folder.path.clone(), format!("{first}{more}"));
+                words.entry(&folder.path).or_default().push(differs);
             }
+        }
+        let folders: HashMap<&str, bool> =
+            found.folders.iter().map(|one| (one.path.as_str(), one.problems.is_empty())).collect();
+        for path in known.keys().filter(|path| !seen_here.contains(path.as_str())) {
+            // What lies in a folder that cannot be read is not gone.
+            if let Some((folder, name)) = folder_of(path, &folders) {
+                words.entry(folder).or_default().push(format!("{name} is gone"));
+            }
+        }
+        for (folder, mut words) in words {
+            words.sort();
+            let more = match words.len() {
+                1 => String::new(),
+                count => format!(", and {} more", grouped(count as u64 - 1)),
+            };
+            self.different.insert(folder.to_owned(), format!("{}{more}", words[0]));
         }
         Ok(())
     }
+}
+
+/// All files that were found, as they are.
+fn all_right(
+    lookout: &Lookout,
+    found: &Found,
+    before: Option<&HashMap<String, RightFile>>,
+) -> HashMap<String, RightFile> {
+    let mut now = HashMap::with_capacity(found.folders.iter().map(|one| one.files.len()).sum());
+    for folder in &found.folders {
+        for (name, seen) in &folder.files {
+            let path = format!("{}/{name}", folder.path);
+            let before = before.and_then(|right| right.get(&path));
+            let file = right_file(lookout, &path, seen, before);
+            now.insert(path, file);
+        }
+    }
+    now
+}
+
+/// The nearest folder that was looked at in which a path lies, when it could be read, and the
+/// rest of the path.
+fn folder_of<'a>(path: &'a str, folders: &HashMap<&'a str, bool>) -> Option<(&'a str, &'a str)> {
+    let ends = path.match_indices('/').map(|(at, _)| at).collect::<Vec<_>>().into_iter().rev();
+    let mut within = ends.filter_map(|at| Some((folders.get_key_value(&path[..at])?, at)));
+    let ((folder, readable), at) = within.next()?;
+    readable.then(|| (*folder, &path[at + 1..]))
 }
 
 /// A file as it is right; its content is read again only when something of it has changed.
