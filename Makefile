@@ -73,7 +73,7 @@ chaos: compiler server disks console
 
 ## bench: measures beside their baselines, as ratios
 bench: compiler server disks archivers console
-	$(CARGO) bench --locked -p vadegate --bench passage --bench synced --bench handing --bench editing --bench growth --bench arrivals --bench ledger --bench tables --bench loads
+	$(CARGO) bench --locked -p vadegate --bench passage --bench synced --bench handing --bench editing --bench growth --bench arrivals --bench ledger --bench watching --bench tables --bench loads
 
 ## fuzz: the readers of tables and the API against what nobody would send; SECONDS=60 for each reader
 fuzz: fuzz-api

@@ -1,7 +1,5 @@
 //! How files were when they were right, for lookouts that watch whether they stay so.
 
-use std::collections::HashMap;
-
 use rusqlite::params;
 
 use crate::files::sha256::Sha256;
@@ -42,20 +40,29 @@ impl RightFile {
 }
 
 impl Ledger {
-    /// The files of a lookout as they are right; none when nobody has looked yet.
+    /// Whether it is known how the files of a lookout are right.
+    pub(crate) fn knows_right(&self, lookout: &str) -> Result<bool, LedgerError> {
+        Ok(self.watched_at(&mark(lookout))?.is_some())
+    }
+
+    /// Files of a folder as they are right, by their path below it and in its order: at most
+    /// `limit` that come after the path `after`.
     pub(crate) fn right_files(
         &self,
         lookout: &str,
-    ) -> Result<Option<HashMap<String, RightFile>>, LedgerError> {
-        let what = format!("right:{lookout}");
-        if self.watched_at(&what)?.is_none() {
-            return Ok(None);
-        }
+        folder: &str,
+        after: &str,
+        limit: usize,
+    ) -> Result<Vec<(String, RightFile)>, LedgerError> {
+        let start = format!("{folder}/");
+        let (after, end) = (format!("{start}{after}"), format!("{folder}0"));
         self.read(|reader| {
-            let query = || -> rusqlite::Result<HashMap<String, RightFile>> {
+            let query = || -> rusqlite::Result<Vec<(String, RightFile)>> {
+                // `0` is what comes after `/`.
                 let mut select = reader.prepare_cached(
                     "SELECT path, bytes, modified_ns, changed_ns, owner, mode, sha256
-                     FROM right_file WHERE lookout = ?",
+                     FROM right_file WHERE lookout = ? AND path > ? AND path < ?
+                     ORDER BY path LIMIT ?",
                 )?;
                 let file = |row: &rusqlite::Row<'_>| {
                     let file = RightFile {
@@ -66,26 +73,52 @@ impl Ledger {
                         mode: row.get(5)?,
                         sha256: row.get(6)?,
                     };
-                    Ok((row.get(0)?, file))
+                    let path: String = row.get(0)?;
+                    Ok((path.get(start.len()..).unwrap_or_default().to_owned(), file))
                 };
-                select.query_map([lookout], file)?.collect()
+                let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+                select.query_map(params![lookout, after, end, limit], file)?.collect()
             };
-            query().map(Some).map_err(reading)
+            query().map_err(reading)
         })
     }
 
-    /// Records how the files of a lookout are right.
-    pub(crate) fn set_right_files(
+    /// Forgets how the files of a lookout were right, in steps that nothing waits for long.
+    pub(crate) fn forget_right(&self, lookout: &str) -> Result<(), LedgerError> {
+        loop {
+            let lookout = lookout.to_owned();
+            let gone = self
+                .submit(move |tx| {
+                    let write = || {
+                        // First, so that a part is never taken for the whole.
+                        tx.connection
+                            .execute("DELETE FROM watch_mark WHERE what = ?", [mark(&lookout)])?;
+                        tx.connection.execute(
+                            "DELETE FROM right_file WHERE lookout = ?1 AND path IN
+                               (SELECT path FROM right_file WHERE lookout = ?1 LIMIT 5000)",
+                            [&lookout],
+                        )
+                    };
+                    write().map_err(writing)
+                })?
+                .wait()?;
+            if gone == 0 {
+                return Ok(());
+            }
+        }
+    }
+
+    /// Records how some files of a lookout are right, by their absolute paths.
+    pub(crate) fn add_right(
         &self,
         lookout: &str,
-        files: &HashMap<String, RightFile>,
+        files: Vec<(String, RightFile)>,
     ) -> Result<(), LedgerError> {
-        let (lookout, files) = (lookout.to_owned(), files.clone());
+        let lookout = lookout.to_owned();
         self.submit(move |tx| {
             let write = || -> rusqlite::Result<()> {
-                tx.connection.execute("DELETE FROM right_file WHERE lookout = ?", [&lookout])?;
                 let mut insert = tx.connection.prepare_cached(
-                    "INSERT INTO right_file
+                    "INSERT OR REPLACE INTO right_file
                        (lookout, path, bytes, modified_ns, changed_ns, owner, mode, sha256)
                      VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
                 )?;
@@ -101,15 +134,31 @@ impl Ledger {
                         file.sha256
                     ])?;
                 }
-                tx.connection.execute(
-                    "INSERT INTO watch_mark (what, at) VALUES (?1, ?2)
-                     ON CONFLICT DO UPDATE SET at = ?2",
-                    params![format!("right:{lookout}"), tx.now],
-                )?;
                 Ok(())
             };
             write().map_err(writing)
         })?
         .wait()
     }
+
+    /// All right files of a lookout are recorded.
+    pub(crate) fn knows_right_now(&self, lookout: &str) -> Result<(), LedgerError> {
+        let what = mark(lookout);
+        self.submit(move |tx| {
+            tx.connection
+                .execute(
+                    "INSERT INTO watch_mark (what, at) VALUES (?1, ?2)
+                     ON CONFLICT DO UPDATE SET at = ?2",
+                    params![what, tx.now],
+                )
+                .map(drop)
+                .map_err(writing)
+        })?
+        .wait()
+    }
+}
+
+/// The mark that all right files of a lookout are recorded.
+fn mark(lookout: &str) -> String {
+    format!("right:{lookout}")
 }

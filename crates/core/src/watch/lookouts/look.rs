@@ -89,7 +89,7 @@ impl FoundFolder {
         FoundFolder { problems: vec![why], ..FoundFolder::of(path) }
     }
 
-    fn of(path: String) -> Self {
+    pub fn of(path: String) -> Self {
         FoundFolder {
             path,
             problems: Vec::new(),

@@ -1,8 +1,11 @@
 //! Lookouts: limits of folders and files, and what happens in them.
 
+mod events;
+mod folder;
 pub(crate) mod judge;
 pub(crate) mod kept;
 pub(crate) mod look;
+mod right;
 pub mod view;
 
 use std::collections::BTreeMap;
@@ -234,3 +237,6 @@ impl Watched {
         Ok(recorded)
     }
 }
+
+#[cfg(test)]
+mod tests;
