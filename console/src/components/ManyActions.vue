@@ -7,14 +7,17 @@ import type { EntryAction, EntryQuery, EntryState } from "../support/types";
 import ActionDialog from "./ActionDialog.vue";
 
 /** What can be done to all entries that fit, when they are of one state. */
-const props = defineProps<{ state: EntryState; fitting: EntryQuery; any: boolean }>();
+const props = defineProps<{ state: EntryState; fitting: () => EntryQuery; any: boolean }>();
 const { data: session } = useSession();
 const actions = computed(() => actionsFor(props.state).filter((action) => mayAct(session.value?.role, action)));
 const open = ref(false);
 const chosen = ref<EntryAction>("again");
+// What was asked for when it was pressed: spans of time go on meanwhile.
+const asked = ref<EntryQuery>({});
 
 function ask(action: EntryAction) {
   chosen.value = action;
+  asked.value = props.fitting();
   open.value = true;
 }
 </script>
@@ -28,6 +31,6 @@ function ask(action: EntryAction) {
       </button>
     </div>
     <!-- It stays when none is left, to say what was done. -->
-    <ActionDialog v-model="open" :action="chosen" :fitting="fitting" />
+    <ActionDialog v-model="open" :action="chosen" :fitting="asked" />
   </div>
 </template>

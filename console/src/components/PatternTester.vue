@@ -2,7 +2,7 @@
 import { useQuery, keepPreviousData } from "@tanstack/vue-query";
 import { computed, ref } from "vue";
 import { ApiError, get } from "../support/api";
-import { counted, visible } from "../support/format";
+import { count, counted, visible } from "../support/format";
 import type { Matches } from "../support/types";
 
 /** Type a pattern, and see at once which of the present files it takes. */
@@ -46,7 +46,10 @@ const fields = (captured: Record<string, string>) =>
       <p id="verdict" role="status" class="mt-2 text-sm" :class="fault ? 'text-danger' : 'text-muted'">
         <template v-if="fault">{{ fault }}</template>
         <template v-else-if="data">
-          It takes {{ counted(data.matched.length, "file") }} and leaves {{ data.missed.length }}.
+          It takes {{ counted(data.matched_count, "file") }} and leaves {{ count(data.missed_count) }}.
+          <template v-if="data.matched_count + data.missed_count > data.matched.length + data.missed.length">
+            The first of each are below.
+          </template>
         </template>
       </p>
     </div>

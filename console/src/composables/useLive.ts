@@ -2,6 +2,7 @@
 
 import { useQueryClient } from "@tanstack/vue-query";
 import { onScopeDispose, readonly, ref } from "vue";
+import { isHeld } from "./useHold";
 
 export type Line = "connecting" | "live" | "lost";
 
@@ -18,7 +19,7 @@ export function useLive(options: { gatherMs?: number } = {}) {
 
   function freshen() {
     timer = undefined;
-    for (const key of stale) void queries.invalidateQueries({ queryKey: [key] });
+    for (const key of stale) if (!isHeld(key)) void queries.invalidateQueries({ queryKey: [key] });
     stale = new Set();
   }
   function mark(...keys: string[]) {

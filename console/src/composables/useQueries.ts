@@ -20,6 +20,7 @@ import type {
   Removal,
   Sample,
   ServiceInfo,
+  Verdict,
 } from "../support/types";
 
 export const useGates = () => useQuery({ queryKey: ["gates"], queryFn: () => getTagged<Gate[]>("/gates") });
@@ -45,11 +46,28 @@ export const useGate = (name: MaybeRefOrGetter<string>) =>
     queryFn: () => get<Gate>(ofGate(toValue(name))),
   });
 
-/** @param options.limit at most so many files. @default 500 */
-export const useFiles = (name: MaybeRefOrGetter<string>, options: { limit?: number } = {}) =>
-  useQuery({
-    queryKey: ["files", name],
-    queryFn: () => get<DropFiles>(`${ofGate(toValue(name))}/files`, { limit: options.limit }),
+export interface FileFilter {
+  verdict: Verdict | "all";
+  text: string;
+}
+
+/** What lies in a drop folder, page by page. Folders are listed by the command line; here they
+ * would only be in the way. */
+export const useFiles = (name: MaybeRefOrGetter<string>, filter: MaybeRefOrGetter<FileFilter>) =>
+  useInfiniteQuery({
+    queryKey: ["files", name, filter],
+    queryFn: ({ pageParam }) => {
+      const { verdict, text } = toValue(filter);
+      return get<DropFiles>(`${ofGate(toValue(name))}/files`, {
+        cursor: pageParam ?? undefined,
+        limit: 200,
+        text,
+        verdict: verdict === "all" ? undefined : verdict,
+        without_folders: true,
+      });
+    },
+    initialPageParam: null as string | null,
+    getNextPageParam: (page) => page.next,
     placeholderData: keepPreviousData,
   });
 

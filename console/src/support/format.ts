@@ -76,7 +76,37 @@ export function clock(at: string, zone: string): string {
   return part(at, zone, { hour: "2-digit", minute: "2-digit" });
 }
 
+/** A time in `zone`, to the minute: `2026-03-01 06:05`. */
+export function minute(at: string, zone: string): string {
+  return part(at, zone, { dateStyle: "short", timeStyle: "short" });
+}
+
+/** When a day begins in `zone`, as RFC 3339; null when `day` is none. */
+export function startOfDay(day: string, zone: string): string | null {
+  const midnight = Date.parse(`${day}T00:00:00Z`);
+  if (!/^\d{4}-\d{2}-\d{2}$/.test(day) || Number.isNaN(midnight)) return null;
+  // What the clock of the zone shows at a time is that time and its offset. Near a change of
+  // the clock the offset is that of the second guess.
+  const offset = (at: number) => Date.parse(`${moment(new Date(at).toISOString(), zone).replace(" ", "T")}Z`) - at;
+  const guess = midnight - offset(midnight);
+  return new Date(midnight - offset(guess)).toISOString();
+}
+
+/** The day after: `2026-03-01` after `2026-02-28`. */
+export function dayAfter(day: string): string {
+  return new Date(Date.parse(`${day}T00:00:00Z`) + 86_400_000).toISOString().slice(0, 10);
+}
+
+/** A formatter is dear to make; each is made once. */
+const formatters = new Map<string, Intl.DateTimeFormat>();
+
 function part(at: string, zone: string, options: Intl.DateTimeFormatOptions): string {
-  // The Swedish form is the ISO 8601 one.
-  return new Intl.DateTimeFormat("sv-SE", { ...options, timeZone: zone }).format(new Date(at));
+  const key = `${zone} ${Object.values(options).join(" ")} ${Object.keys(options).join(" ")}`;
+  let formatter = formatters.get(key);
+  if (!formatter) {
+    // The Swedish form is the ISO 8601 one.
+    formatter = new Intl.DateTimeFormat("sv-SE", { ...options, timeZone: zone });
+    formatters.set(key, formatter);
+  }
+  return formatter.format(new Date(at));
 }

@@ -178,6 +178,26 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/entries.csv": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * All entries that fit, as delimited text (RFC 4180) in the order asked for, to be kept as a
+     *     file.
+     */
+    get: operations["entries_as_csv"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/entries.jsonl": {
     parameters: {
       query?: never;
@@ -1808,7 +1828,7 @@ export interface components {
       files: components["schemas"]["FileView"][];
       /** @description The cursor of the next page; none at the end. */
       next: string | null;
-      /** @description How many there are on all pages. */
+      /** @description How many fit on all pages. */
       total: number;
     };
     /** @description What happened at a gate in the last day. */
@@ -2169,10 +2189,20 @@ export interface components {
     };
     /** @description What a pattern makes of the files that lie in a drop folder. */
     Matches: {
-      /** @description The files that it matches, in order of name; at most 500. */
+      /** @description The first files that it matches, in order of name; at most 200. */
       matched: components["schemas"]["Match"][];
-      /** @description The files that it does not match; at most 500. */
+      /**
+       * Format: int64
+       * @description How many files it matches.
+       */
+      matched_count: number;
+      /** @description The first files that it does not match; at most 200. */
       missed: components["schemas"]["Miss"][];
+      /**
+       * Format: int64
+       * @description How many it does not match.
+       */
+      missed_count: number;
       /** @description The pattern. */
       pattern: string;
     };
@@ -2583,6 +2613,12 @@ export interface components {
     };
     /** @description Which entries are asked for; an absent part does not filter. */
     Query: {
+      /**
+       * Format: int64
+       * @description With a greater number: those that were entered after it.
+       * @default null
+       */
+      above: number | null;
       /**
        * Format: int64
        * @description Worked in this batch.
@@ -4590,6 +4626,8 @@ export interface operations {
         since?: string;
         /** @description Before this time (RFC 3339). */
         until?: string;
+        /** @description With a greater number: those that were entered after it. */
+        above?: number;
         /** @description Only repeats, or only entries that are none. */
         repeats?: boolean;
         /** @description Only entries that a person has said to forget. */
@@ -4726,6 +4764,170 @@ export interface operations {
       };
     };
   };
+  entries_as_csv: {
+    parameters: {
+      query?: {
+        /** @description Of this gate. */
+        gate?: string;
+        /** @description In this state. */
+        state?: string;
+        /** @description Whose path contains this text, or whose SHA-256 begins with it. */
+        text?: string;
+        /** @description Whose path below the drop folder fits this pattern. */
+        path?: string;
+        /** @description With this SHA-256, as 64 hexadecimal digits. */
+        sum?: string;
+        /** @description With this field: NAME=VALUE, several parted by commas. */
+        field?: string;
+        /** @description Whose rows are in this output. */
+        output?: string;
+        /** @description Worked in this batch. */
+        batch?: number;
+        /** @description Which time `since` and `until` are about; by default when it was entered. */
+        time?: string;
+        /** @description At this time or later (RFC 3339). */
+        since?: string;
+        /** @description Before this time (RFC 3339). */
+        until?: string;
+        /** @description With a greater number: those that were entered after it. */
+        above?: number;
+        /** @description Only repeats, or only entries that are none. */
+        repeats?: boolean;
+        /** @description Only entries that a person has said to forget. */
+        forgotten?: boolean;
+        /** @description In this order, by default that of entering. */
+        sort?: string;
+        /** @description Oldest, smallest or first first, instead of last. */
+        oldest_first?: boolean;
+        /** @description Where the page begins: the `next` of the page before. */
+        cursor?: number;
+        /** @description At most so many; 1 to 1000, by default 50. */
+        limit?: number;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description A line of names, and a line for each; on a fault it breaks off */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "text/csv": string;
+        };
+      };
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description There is no such thing */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
   all_entries: {
     parameters: {
       query?: {
@@ -4751,6 +4953,8 @@ export interface operations {
         since?: string;
         /** @description Before this time (RFC 3339). */
         until?: string;
+        /** @description With a greater number: those that were entered after it. */
+        above?: number;
         /** @description Only repeats, or only entries that are none. */
         repeats?: boolean;
         /** @description Only entries that a person has said to forget. */
@@ -5053,6 +5257,8 @@ export interface operations {
         since?: string;
         /** @description Before this time (RFC 3339). */
         until?: string;
+        /** @description With a greater number: those that were entered after it. */
+        above?: number;
         /** @description Only repeats, or only entries that are none. */
         repeats?: boolean;
         /** @description Only entries that a person has said to forget. */
@@ -6294,10 +6500,16 @@ export interface operations {
   files: {
     parameters: {
       query?: {
-        /** @description Only files after this path: the `next` of the page before. */
+        /** @description Only files after this place: the `next` of the page before. */
         cursor?: string;
-        /** @description At most so many; 1 to 10000, by default 500. */
+        /** @description At most so many; 1 to 10,000, by default 500. */
         limit?: number;
+        /** @description Only files whose place contains this text, in capitals or not. */
+        text?: string;
+        /** @description Only files of which the gate makes this. */
+        verdict?: string;
+        /** @description Whether folders are left out. */
+        without_folders?: boolean;
       };
       header?: never;
       path: {

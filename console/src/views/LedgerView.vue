@@ -2,14 +2,15 @@
 import { computed, ref, watch } from "vue";
 import { RouterLink, useRoute, useRouter } from "vue-router";
 import EmptyNote from "../components/EmptyNote.vue";
-import EntryTable from "../components/EntryTable.vue";
 import ErrorNote from "../components/ErrorNote.vue";
+import LedgerFilters from "../components/LedgerFilters.vue";
+import LedgerTable from "../components/LedgerTable.vue";
 import ManyActions from "../components/ManyActions.vue";
-import PickList from "../components/PickList.vue";
-import { useEntries, useGates } from "../composables/useQueries";
-import { counted } from "../support/format";
-import { type Filter, PERIODS, toFilter, toQuery, toRoute } from "../support/ledger";
-import { ENTRY_STATES } from "../support/types";
+import { useLedger } from "../composables/useLedger";
+import { withQuery } from "../support/api";
+import { fieldsOf } from "../support/entries";
+import { count, counted, size } from "../support/format";
+import { type Filter, isFiltered, toFilter, toOrder, toRoute } from "../support/ledger";
 
 // The address holds what is searched for, so that it can be sent to somebody.
 const route = useRoute();
@@ -18,38 +19,27 @@ const filter = ref<Filter>(toFilter(route.query));
 watch(
   () => route.query,
   (query) => {
-    filter.value = toFilter(query);
+    if (JSON.stringify(toRoute(filter.value)) !== JSON.stringify(query)) filter.value = toFilter(query);
   },
 );
 watch(filter, (value) => void router.replace({ query: toRoute(value) }), { deep: true });
 
-const { data: gates } = useGates();
-const query = computed(() => toQuery(filter.value, Date.now()));
-const { data, error, hasNextPage, fetchNextPage, isFetchingNextPage } = useEntries(query);
-const entries = computed(() => data.value?.pages.flatMap((page) => page.entries) ?? []);
-const gateChoices = computed(() => [
-  { value: "", name: "all" },
-  ...(gates.value ?? []).map(({ name }) => ({ value: name, name })),
-]);
-const stateChoices = [{ value: "", name: "all" }, ...ENTRY_STATES.map((state) => ({ value: state, name: state }))];
-const filtered = computed(() => Object.keys(toRoute(filter.value)).length > 0);
+const { entries, data, error, hasNextPage, isFetching, fetchNextPage, newer, top, begin, total, totalError, question } =
+  useLedger(filter);
+const fields = computed(() => [...new Set([...fieldsOf(entries.value), ...filter.value.columns])]);
+const more = () => {
+  if (hasNextPage.value && !isFetching.value) void fetchNextPage();
+};
+/** Made when it is pressed, so that the spans are those of that moment. */
+function save(event: MouseEvent, form: "csv" | "jsonl") {
+  const link = event.currentTarget as HTMLAnchorElement;
+  link.href = withQuery(`/api/v1/entries.${form}`, { ...question(), ...toOrder(filter.value) });
+}
 </script>
 
 <template>
   <h1 class="mb-3 text-2xl font-semibold">Ledger</h1>
-  <form class="mb-4 flex flex-wrap items-center gap-2" role="search" @submit.prevent>
-    <input
-      v-model.trim.lazy="filter.text"
-      type="search"
-      class="field min-w-56 flex-1"
-      placeholder="Part of a path, or the beginning of a SHA-256"
-      aria-label="Search the ledger"
-    />
-    <PickList v-model="filter.gate" label="Gate" :choices="gateChoices" />
-    <PickList v-model="filter.state" label="State" :choices="stateChoices" />
-    <PickList v-model="filter.period" label="Entered" :choices="PERIODS" />
-    <label class="button"><input v-model="filter.repeats" type="checkbox" class="accent-accent" />Only repeats</label>
-  </form>
+  <LedgerFilters v-model="filter" :fields="fields" />
   <p v-if="filter.output !== ''" class="mb-4 flex flex-wrap items-center gap-2 text-sm">
     <span class="text-muted">Only files that are in</span>
     <RouterLink :to="{ name: 'table', query: { path: filter.output } }" class="link font-mono text-xs break-all">{{
@@ -57,24 +47,39 @@ const filtered = computed(() => Object.keys(toRoute(filter.value)).length > 0);
     }}</RouterLink>
     <button class="button" @click="filter.output = ''">All files</button>
   </p>
-  <ErrorNote :error="error" />
+  <ErrorNote :error="error ?? totalError" />
   <section class="panel min-w-0" aria-label="Entries">
-    <ManyActions v-if="filter.state !== ''" :state="filter.state" :fitting="query" :any="entries.length > 0" />
-    <EntryTable v-if="entries.length > 0" :entries="entries" caption="Entries, newest first" />
-    <EmptyNote v-else-if="data && filtered" title="No entry is so.">
+    <ManyActions v-if="filter.state !== ''" :state="filter.state" :fitting="question" :any="entries.length > 0" />
+    <p v-if="newer > 0" class="border-b border-line px-4 py-2 text-center" role="status">
+      <button class="button button-main" @click="begin">
+        {{ count(newer) }} new: show {{ newer === 1 ? "it" : "them" }}
+      </button>
+    </p>
+    <LedgerTable v-if="entries.length > 0" v-model:filter="filter" :entries="entries" :begun="top" @end="more" />
+    <EmptyNote v-else-if="data && isFiltered(filter)" title="No entry is so.">
       Search for less, or for another gate, state or time.
     </EmptyNote>
     <EmptyNote v-else-if="data" title="The ledger is empty.">
       Every file gets an entry here once it has settled at its gate.
     </EmptyNote>
+    <p v-else-if="!error" class="px-4 py-8 text-center text-muted" role="status">Reading the ledger …</p>
     <div
       v-if="entries.length > 0"
-      class="flex items-center justify-between border-t border-line px-4 py-2 text-sm text-muted"
+      class="flex flex-wrap items-center justify-between gap-2 border-t border-line px-4 py-2 text-sm text-muted"
     >
-      <span>{{ counted(entries.length, "entry", "entries") }} shown, newest first</span>
-      <button v-if="hasNextPage" class="button" :disabled="isFetchingNextPage" @click="fetchNextPage()">
-        {{ isFetchingNextPage ? "Reading …" : "Show more" }}
-      </button>
+      <span role="status">
+        <template v-if="total">{{ counted(total.entries, "entry", "entries") }}</template>
+        <template v-else>counting …</template>
+        <template v-if="total && total.bytes !== null">, {{ size(total.bytes) }}</template>
+        <template v-if="hasNextPage"> · {{ count(entries.length) }} read so far</template>
+      </span>
+      <span class="flex gap-2"
+        >Save all as
+        <a class="link" href="/api/v1/entries.csv" download="entries.csv" @click="save($event, 'csv')">CSV</a>
+        <a class="link" href="/api/v1/entries.jsonl" download="entries.jsonl" @click="save($event, 'jsonl')"
+          >JSON Lines</a
+        ></span
+      >
     </div>
   </section>
 </template>

@@ -16,36 +16,65 @@ const PIECE: usize = 32 * 1024;
 /// Pieces that wait for a slow reader before the list waits too.
 const AHEAD: usize = 4;
 
-/// A line for each thing that `list` gives. When it fails, the last line is a
+/// A line of JSON for each thing that `list` gives. When it fails, the last line is a
 /// problem.
 pub(crate) fn lines<T: Serialize>(
     shared: web::Data<Shared>,
     list: impl FnOnce(&Engine, &mut dyn FnMut(T) -> bool) -> Result<(), EngineError> + Send + 'static,
 ) -> impl Stream<Item = Result<Bytes, actix_web::Error>> {
-    let (hand_over, pieces) = mpsc::channel::<Bytes>(AHEAD);
+    let json = |one: &T| serde_json::to_string(one).unwrap_or_default();
+    let failed = |error| {
+        let problem = serde_json::to_string(&Problem::from(error)).unwrap_or_default();
+        Ok(Bytes::from(problem + "\n"))
+    };
+    streamed(shared, String::new(), list, json, failed)
+}
+
+/// Lines of text below a line of names. When it fails the answer breaks off, so that nobody
+/// takes a part for the whole.
+pub(crate) fn table<T>(
+    shared: web::Data<Shared>,
+    names: &str,
+    list: impl FnOnce(&Engine, &mut dyn FnMut(T) -> bool) -> Result<(), EngineError> + Send + 'static,
+    line: impl Fn(&T) -> String + Send + 'static,
+) -> impl Stream<Item = Result<Bytes, actix_web::Error>> {
+    let failed = |error: EngineError| Err(Problem::from(error).into());
+    streamed(shared, format!("{names}\n"), list, line, failed)
+}
+
+fn streamed<T>(
+    shared: web::Data<Shared>,
+    begin: String,
+    list: impl FnOnce(&Engine, &mut dyn FnMut(T) -> bool) -> Result<(), EngineError> + Send + 'static,
+    line: impl Fn(&T) -> String + Send + 'static,
+    failed: impl FnOnce(EngineError) -> Result<Bytes, actix_web::Error> + Send + 'static,
+) -> impl Stream<Item = Result<Bytes, actix_web::Error>> {
+    let (hand_over, pieces) = mpsc::channel::<Result<Bytes, EngineError>>(AHEAD);
     // It ends by itself, and early when nobody reads any more.
     drop(web::block(move || {
-        let mut piece = Vec::with_capacity(PIECE + 1024);
+        let mut piece = begin;
+        piece.reserve(PIECE + 1024);
         let mut each = |one: T| {
-            if serde_json::to_writer(&mut piece, &one).is_err() {
-                return false;
-            }
-            piece.push(b'\n');
+            piece.push_str(&line(&one));
+            piece.push('\n');
             if piece.len() < PIECE {
                 return true;
             }
-            hand_over.blocking_send(Bytes::from(std::mem::take(&mut piece))).is_ok()
+            hand_over.blocking_send(Ok(Bytes::from(std::mem::take(&mut piece)))).is_ok()
         };
-        if let Err(error) = list(&shared.engine, &mut each) {
-            let problem = Problem::from(error);
-            piece.extend(serde_json::to_vec(&problem).unwrap_or_default());
-            piece.push(b'\n');
-        }
+        let ended = list(&shared.engine, &mut each);
         // A reader that has gone needs no rest.
-        let _ = hand_over.blocking_send(Bytes::from(piece));
+        let _ = hand_over.blocking_send(Ok(Bytes::from(piece)));
+        if let Err(error) = ended {
+            let _ = hand_over.blocking_send(Err(error));
+        }
     }));
-    futures_util::stream::unfold(pieces, |mut pieces| async move {
-        let piece = pieces.recv().await?;
-        Some((Ok(piece), pieces))
+    let state = (pieces, Some(failed));
+    futures_util::stream::unfold(state, |(mut pieces, mut failed)| async move {
+        let piece = match pieces.recv().await? {
+            Ok(piece) => Ok(piece),
+            Err(error) => failed.take()?(error),
+        };
+        Some((piece, (pieces, failed)))
     })
 }

@@ -6,6 +6,7 @@ use std::io::{self, Write};
 
 use serde::Serialize;
 use vadegate_core::arrivals::Kind;
+use vadegate_core::ask::quoted;
 use vadegate_core::pattern::{natural_order, split_name};
 
 use super::listed::{Listed, word};
@@ -231,15 +232,6 @@ fn print_csv(listed: &[Listed], header: bool) -> Result<(), Failure> {
     }
     out.flush()?;
     Ok(())
-}
-
-/// A cell of delimited text.
-pub fn quoted(cell: &str) -> String {
-    if cell.contains([',', '"', '\n', '\r']) {
-        format!("\"{}\"", cell.replace('"', "\"\""))
-    } else {
-        cell.to_owned()
-    }
 }
 
 fn print_table(listed: &[Listed]) -> Result<(), Failure> {

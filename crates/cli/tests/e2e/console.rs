@@ -120,19 +120,17 @@ fn the_ledger_is_searched_and_an_entry_tells_its_history() {
     with_page(SIZE, |page| async move {
         page.sign_in(&service).await;
         page.press("Ledger").await;
-        page.see("50 entries shown").await;
-        page.press("Show more").await;
-        page.see("61 entries shown").await;
+        page.see("61 entries, ").await;
         let search = page.find("//input[@type='search']").await;
         search.send_keys("ullin_42\u{e007}").await.unwrap();
-        page.see("1 entry shown").await;
+        page.see("1 entry, 2 B").await;
         assert!(
             page.client.current_url().await.unwrap().query().unwrap().contains("text=ullin_42")
         );
         page.type_in("//input[@type='search']", "no such file\u{e007}").await;
         page.see("No entry is so.").await;
         page.go(&service, "/ledger?gate=sums").await;
-        page.see("1 entry shown").await;
+        page.see("1 entry, 6 B").await;
         page.click("//table//td[1]/a").await;
         page.find("//h1[contains(., 'a.csv')]").await;
         for words in [

@@ -64,6 +64,7 @@ mod lineage;
 mod load_entries;
 mod load_servers;
 mod loads;
+mod long_lists;
 mod lookouts;
 mod made_archives;
 mod model;

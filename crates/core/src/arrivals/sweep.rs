@@ -44,6 +44,26 @@ impl Seen {
     }
 }
 
+/// A name in a drop folder, before it is looked at what lies there.
+pub(crate) struct Glimpse<'a> {
+    /// As of [`Seen`].
+    pub path: String,
+    /// As of [`Seen`].
+    pub utf8: bool,
+    /// What it is.
+    pub kind: Kind,
+    folder: &'a Folder,
+    name: &'a OsStr,
+}
+
+impl Glimpse<'_> {
+    /// Looks at it; none when it has vanished.
+    pub fn look(self) -> Option<Seen> {
+        let meta = self.folder.look(self.name).ok()??;
+        Some(Seen::new(self.path, self.utf8, &meta))
+    }
+}
+
 /// A folder that could not be read, or the drop folder itself missing.
 #[derive(Debug, thiserror::Error)]
 #[error("the folder `{folder}` cannot be read: {}", why(source))]
@@ -87,18 +107,20 @@ pub fn sweep(
     depth: u32,
     each: impl FnMut(Seen),
 ) -> Result<Vec<SweepProblem>, SweepProblem> {
-    sweep_from(reach, folder, "", depth, &mut |_, _| (), each)
+    let mut each = each;
+    sweep_from(reach, (folder, ""), depth, &mut |_, _| (), &mut |one| {
+        one.look().into_iter().for_each(&mut each);
+    })
 }
 
 /// As [`sweep`], for the folder `start` below `base`, from which paths are counted;
-/// `before` is told of each folder before its names are read.
+/// `before` is told of each folder before its names are read, `each` of each name.
 pub(crate) fn sweep_from(
     reach: &Reach,
-    base: &Path,
-    start: &str,
+    (base, start): (&Path, &str),
     depth: u32,
     before: &mut dyn FnMut(&Folder, &str),
-    mut each: impl FnMut(Seen),
+    each: &mut dyn FnMut(Glimpse<'_>),
 ) -> Result<Vec<SweepProblem>, SweepProblem> {
     let mut problems = Vec::new();
     let mut folders = vec![(start.to_owned(), 0)];
@@ -120,18 +142,17 @@ pub(crate) fn sweep_from(
         };
         let read = opened.and_then(|open| {
             before(&open, &folder);
-            open.each(|name, meta| {
-                let (name, utf8) = match name.to_str() {
+            open.names(|name, kind| {
+                let (shown, utf8) = match name.to_str() {
                     Some(name) => (name.to_owned(), true),
                     None => (shown(name), false),
                 };
-                let ours = is_staging_folder(&name);
-                let path = if folder.is_empty() { name } else { format!("{folder}/{name}") };
-                let seen = Seen::new(path, utf8, &meta);
-                if level < depth && utf8 && seen.kind == Kind::Folder && !ours {
-                    folders.push((seen.path.clone(), level + 1));
+                let ours = is_staging_folder(&shown);
+                let path = if folder.is_empty() { shown } else { format!("{folder}/{shown}") };
+                if level < depth && utf8 && kind == Kind::Folder && !ours {
+                    folders.push((path.clone(), level + 1));
                 }
-                each(seen);
+                each(Glimpse { path, utf8, kind, folder: &open, name });
             })?;
             Ok(open)
         });

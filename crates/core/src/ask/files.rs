@@ -1,23 +1,42 @@
 //! Listing what lies in drop folders. There may be a million files, so they go
 //! by one at a time, and a page keeps no more than it shows.
 
-use std::cmp::Ordering;
-use std::collections::BinaryHeap;
+use std::collections::HashSet;
 
-use crate::arrivals::sweep::Seen;
-use crate::ask::gates::{FileView, Match, Matches, Miss, view};
+use serde::{Deserialize, Serialize};
+use utoipa::IntoParams;
+
+use crate::arrivals::sweep::{Glimpse, Seen, look_at};
+use crate::ask::gates::{FileView, Verdict, view};
 use crate::engine::error::EngineError;
 use crate::engine::gate::state::Live;
 use crate::files::version::Kind;
-use crate::pattern::Pattern;
-use crate::pattern::natural::natural_order;
+use crate::pattern::natural::{First, natural_order};
+
+/// Which files of a drop folder are asked for.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields, default)]
+pub struct FileQuery {
+    /// Only files after this place: the `next` of the page before.
+    pub cursor: Option<String>,
+    /// At most so many; 1 to 10,000, by default 500.
+    pub limit: Option<usize>,
+    /// Only files whose place contains this text, in capitals or not.
+    pub text: Option<String>,
+    /// Only files of which the gate makes this.
+    #[param(value_type = Option<String>)]
+    pub verdict: Option<Verdict>,
+    /// Whether folders are left out.
+    pub without_folders: bool,
+}
 
 /// One page of a drop folder, in order of place.
 #[derive(Debug, Clone)]
 pub struct FilePage {
     /// What lies there.
     pub files: Vec<FileView>,
-    /// How many there are on all pages.
+    /// How many fit on all pages.
     pub total: usize,
     /// The place after which the next page begins; none at the end.
     pub next: Option<String>,
@@ -50,84 +69,71 @@ fn shown(live: &Live, seen: &Seen) -> Result<FileView, EngineError> {
     Ok(view(live, seen, entry.as_ref()))
 }
 
-/// One page of the drop folders.
-pub(crate) fn page(
-    live: &Live,
-    after: Option<&str>,
-    limit: usize,
-) -> Result<FilePage, EngineError> {
+/// One page of the drop folders. Without a verdict nothing is looked at but the names, and
+/// what the page shows.
+pub(crate) fn page(live: &Live, query: &FileQuery) -> Result<FilePage, EngineError> {
     live.load_known()?;
-    let mut first: BinaryHeap<ByPlace> = BinaryHeap::new();
-    let (mut total, mut more) = (0, false);
-    live.sweep(|seen| {
+    let limit = query.limit.unwrap_or(500).clamp(1, 10_000);
+    let text = query.text.as_deref().map(|text| text.trim().to_lowercase());
+    let sieve = Sieve::of(live, query)?;
+    let mut first = First::of(limit);
+    let mut total = 0;
+    live.glimpse(&mut |one| {
+        let folder = query.without_folders && one.kind == Kind::Folder;
+        if folder || text.as_ref().is_some_and(|text| !one.path.to_lowercase().contains(text)) {
+            return;
+        }
+        // A name that is not UTF-8 cannot be asked for again.
+        let seen = if one.utf8 && sieve.is_none() { Ok(one) } else { Err(one.look()) };
+        if let (Some(sieve), Err(seen)) = (&sieve, &seen)
+            && !seen.as_ref().is_some_and(|seen| sieve.lets_through(live, seen))
+        {
+            return;
+        }
+        let (path, seen) = match seen {
+            Ok(Glimpse { path, .. }) => (path, None),
+            Err(Some(seen)) => (seen.path.clone(), Some(seen)),
+            Err(None) => return,
+        };
         total += 1;
-        if after.is_none_or(|after| natural_order(&seen.path, after).is_gt()) {
-            first.push(ByPlace(seen));
-            if first.len() > limit {
-                more = true;
-                first.pop();
-            }
+        if query.cursor.as_ref().is_none_or(|after| natural_order(&path, after).is_gt()) {
+            first.add(path, seen);
         }
     })
     .map_err(EngineError::Drop)?;
-    let first = first.into_sorted_vec();
-    let files: Vec<FileView> =
-        first.iter().map(|seen| shown(live, &seen.0)).collect::<Result<_, _>>()?;
-    let next = if more { files.last().map(|file| file.place.clone()) } else { None };
+    let (first, more) = first.end();
+    let next = first.last().filter(|_| more).map(|(path, _)| path.clone());
+    let (reach, base) = (&live.context.config.reach, live.gate.drops.base());
+    let seen = first.into_iter().filter_map(|(path, seen)| {
+        // What has vanished meanwhile is left out.
+        seen.or_else(|| look_at(reach, base, &path).ok().flatten())
+    });
+    let files: Vec<FileView> = seen.map(|seen| shown(live, &seen)).collect::<Result<_, _>>()?;
     Ok(FilePage { files, total, next })
 }
 
-struct ByPlace(Seen);
-
-impl Ord for ByPlace {
-    fn cmp(&self, other: &Self) -> Ordering {
-        natural_order(&self.0.path, &other.0.path)
-    }
+/// Lets through files of one verdict.
+struct Sieve {
+    verdict: Verdict,
+    /// Entries that are repeats: all else that is known is known.
+    repeats: HashSet<i64>,
 }
 
-impl PartialOrd for ByPlace {
-    fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
-        Some(self.cmp(other))
+impl Sieve {
+    fn of(live: &Live, query: &FileQuery) -> Result<Option<Self>, EngineError> {
+        let Some(verdict) = query.verdict else { return Ok(None) };
+        let repeats = live.context.ledger.open_repeats(&live.gate.name)?;
+        Ok(Some(Sieve { verdict, repeats }))
     }
-}
 
-impl PartialEq for ByPlace {
-    fn eq(&self, other: &Self) -> bool {
-        self.cmp(other).is_eq()
+    fn lets_through(&self, live: &Live, seen: &Seen) -> bool {
+        let seen = &*live.followed(seen);
+        let known = live.state().known.get(&seen.path).copied();
+        let verdict = match known.filter(|known| known.version == seen.version) {
+            Some(known) if self.repeats.contains(&known.entry) => Verdict::Repeat,
+            Some(_) => Verdict::Known,
+            None => view(live, seen, None).verdict,
+        };
+        verdict == self.verdict
     }
-}
-
-impl Eq for ByPlace {}
-
-/// Tries a pattern on the files of a drop folder.
-pub(crate) fn matches(live: &Live, pattern: &Pattern) -> Result<Matches, EngineError> {
-    const MOST: usize = 500;
-    let mut paths = Vec::new();
-    live.sweep(|seen| {
-        if seen.kind == Kind::File && seen.utf8 {
-            paths.push(live.parts_of(&seen.path).1);
-        }
-    })
-    .map_err(EngineError::Drop)?;
-    paths.sort_by(|a, b| natural_order(a, b));
-    let (mut matched, mut missed) = (Vec::new(), Vec::new());
-    for path in paths {
-        match pattern.near_miss(&path) {
-            None if matched.len() < MOST => {
-                let fields = pattern.matches(&path).unwrap_or_default();
-                matched.push(Match { path, fields });
-            }
-            Some(miss) if missed.len() < MOST => {
-                let because = match miss.fitted.as_str() {
-                    "" => format!("it needs {}", miss.needed),
-                    fitted => {
-                        format!("it fits as far as `{fitted}` and then needs {}", miss.needed)
-                    }
-                };
-                missed.push(Miss { path, because });
-            }
-            _ => {}
-        }
-    }
-    Ok(Matches { pattern: pattern.source().to_owned(), matched, missed })
 }

@@ -146,35 +146,6 @@ pub struct FileView {
     pub entry: Option<i64>,
 }
 
-/// What a pattern makes of the files that lie in a drop folder.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct Matches {
-    /// The pattern.
-    pub pattern: String,
-    /// The files that it matches, in order of name; at most 500.
-    pub matched: Vec<Match>,
-    /// The files that it does not match; at most 500.
-    pub missed: Vec<Miss>,
-}
-
-/// A file that a pattern matches.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct Match {
-    /// Path below the drop folder.
-    pub path: String,
-    /// What is captured from it.
-    pub fields: Fields,
-}
-
-/// A file that a pattern does not match.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct Miss {
-    /// Path below the drop folder.
-    pub path: String,
-    /// How far the pattern fits, and what it then needs.
-    pub because: String,
-}
-
 pub(crate) fn gate_view(live: &Live) -> Result<GateView, EngineError> {
     let (context, gate) = (&live.context, &live.gate);
     let ledger = &context.ledger;

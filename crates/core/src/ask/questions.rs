@@ -5,11 +5,12 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use crate::ask::activity::{self, Activity};
-use crate::ask::files::FilePage;
-use crate::ask::gates::{FileView, GateView, Matches};
+use crate::ask::files::{FilePage, FileQuery};
+use crate::ask::gates::{FileView, GateView};
+use crate::ask::matches::Matches;
 use crate::ask::rehearsed::Rehearsed;
 use crate::ask::why::{Answer, WhyError};
-use crate::ask::{files, gates, rehearse, sample, why};
+use crate::ask::{files, gates, matches, rehearse, sample, why};
 use crate::engine::Engine;
 use crate::engine::error::EngineError;
 use crate::engine::gate::state::Live;
@@ -94,17 +95,12 @@ impl Engine {
         files::each_file(&self.handle(name)?.live, each)
     }
 
-    /// One page of what lies in a gate's drop folders, after a place.
+    /// One page of what lies in a gate's drop folders.
     ///
     /// # Errors
     /// [`EngineError`].
-    pub fn files(
-        &self,
-        name: &str,
-        after: Option<&str>,
-        limit: usize,
-    ) -> Result<FilePage, EngineError> {
-        files::page(&self.handle(name)?.live, after, limit)
+    pub fn files(&self, name: &str, query: &FileQuery) -> Result<FilePage, EngineError> {
+        files::page(&self.handle(name)?.live, query)
     }
 
     /// What a pass would do now at a gate, file by file, in order. Nothing is
@@ -121,7 +117,7 @@ impl Engine {
     /// # Errors
     /// [`EngineError`].
     pub fn matches(&self, name: &str, pattern: &Pattern) -> Result<Matches, EngineError> {
-        files::matches(&self.handle(name)?.live, pattern)
+        matches::matches(&self.handle(name)?.live, pattern)
     }
 
     /// What became of a file, or why it is not taken.

@@ -8,7 +8,7 @@ use std::collections::BTreeSet;
 use std::io;
 use std::path::{Path, PathBuf};
 
-use crate::arrivals::sweep::{Seen, SweepProblem, sweep_from};
+use crate::arrivals::sweep::{Glimpse, Seen, SweepProblem, sweep_from};
 use crate::files::at::Folder;
 use crate::files::roots::Reach;
 use crate::pattern::{Fields, Pattern};
@@ -184,9 +184,23 @@ impl Drops {
         folder: &str,
         depth: u32,
         before: &mut dyn FnMut(&Folder, &str),
-        each: impl FnMut(Seen),
+        mut each: impl FnMut(Seen),
     ) -> Result<Vec<SweepProblem>, SweepProblem> {
-        sweep_from(reach, &self.base, folder, depth, before, each)
+        self.glimpse(reach, folder, depth, before, &mut |one| {
+            one.look().into_iter().for_each(&mut each);
+        })
+    }
+
+    /// As [`Drops::sweep`]; `each` gets the names, and looks at what it wants to know.
+    pub(crate) fn glimpse(
+        &self,
+        reach: &Reach,
+        folder: &str,
+        depth: u32,
+        before: &mut dyn FnMut(&Folder, &str),
+        each: &mut dyn FnMut(Glimpse<'_>),
+    ) -> Result<Vec<SweepProblem>, SweepProblem> {
+        sweep_from(reach, (&self.base, folder), depth, before, each)
     }
 
     fn folders_in(&self, place: &str) -> io::Result<Vec<String>> {

@@ -102,6 +102,16 @@ impl Folder {
 
     /// The names in it, with what lies there; what vanished meanwhile is left out.
     pub fn each(&self, mut each: impl FnMut(&OsStr, Meta)) -> io::Result<()> {
+        self.names(|name, _| {
+            if let Ok(Some(meta)) = self.look(name) {
+                each(name, meta);
+            }
+        })
+    }
+
+    /// The names in it, with what each is; nothing is looked at where the folder itself
+    /// tells that.
+    pub fn names(&self, mut each: impl FnMut(&OsStr, Kind)) -> io::Result<()> {
         use std::os::unix::ffi::OsStrExt;
         for entry in rustix::fs::Dir::read_from(&self.fd)? {
             let entry = entry?;
@@ -109,11 +119,25 @@ impl Folder {
             if name == "." || name == ".." {
                 continue;
             }
-            if let Ok(Some(meta)) = look(self.as_fd(), name) {
-                each(name, meta);
-            }
+            let kind = match entry.file_type() {
+                FileType::RegularFile => Kind::File,
+                FileType::Directory => Kind::Folder,
+                FileType::Symlink => Kind::Link,
+                // Not every file system says it.
+                FileType::Unknown => match self.look(name) {
+                    Ok(Some(meta)) => meta.kind,
+                    _ => continue,
+                },
+                _ => Kind::Special,
+            };
+            each(name, kind);
         }
         Ok(())
+    }
+
+    /// What lies at a name in it.
+    pub fn look(&self, name: &OsStr) -> io::Result<Option<Meta>> {
+        look(self.as_fd(), name)
     }
 
     /// Whether two files in it can change their names at once. It is tried, once for each

@@ -1,6 +1,6 @@
 //! What the engine asks of the ledger: what is open, what is to be done next.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -98,6 +98,18 @@ impl Ledger {
             ORDER BY id";
         let values = [text(gate), Value::Integer(deleted.into())];
         self.read(|reader| select(reader, rest, values))
+    }
+
+    /// Numbers of the repeats of a gate that wait to be filed.
+    pub(crate) fn open_repeats(&self, gate: &str) -> Result<HashSet<i64>, LedgerError> {
+        self.read(|reader| {
+            let query = || -> rusqlite::Result<HashSet<i64>> {
+                let mut select = reader
+                    .prepare_cached("SELECT id FROM entry WHERE gate = ? AND state = 'repeat'")?;
+                select.query_map([gate], |row| row.get(0))?.collect()
+            };
+            query().map_err(reading)
+        })
     }
 
     /// Entries of a gate that were passed over and are to be filed.

@@ -53,6 +53,9 @@ impl Filter {
         by_identity(query, &mut parts)?;
         by_name(query, &mut parts)?;
         by_time(reader, query, &mut parts)?;
+        if let Some(above) = query.above {
+            parts.add("id > ?", [Value::Integer(above)]);
+        }
         match query.repeats {
             Some(true) => parts.add("repeat_of IS NOT NULL", []),
             Some(false) => parts.add("repeat_of IS NULL", []),
@@ -206,6 +209,9 @@ fn by_time(reader: &Connection, query: &Query, parts: &mut Parts) -> Result<(), 
 fn way(reader: &Connection, query: &Query, parts: &mut Parts) -> Result<&'static str, LedgerError> {
     if query.sum.is_some() || query.output.is_some() || query.batch.is_some() {
         return Ok("");
+    }
+    if query.above.is_some() {
+        return Ok("NOT INDEXED");
     }
     let gate = query.gate.as_deref();
     let count = tally(reader, gate, query.state)?;

@@ -295,6 +295,8 @@ pub struct Query {
     #[param(value_type = Option<String>)]
     #[schema(value_type = Option<String>, format = DateTime)]
     pub until: Option<Timestamp>,
+    /// With a greater number: those that were entered after it.
+    pub above: Option<i64>,
     /// Only repeats, or only entries that are none.
     pub repeats: Option<bool>,
     /// Only entries that a person has said to forget.

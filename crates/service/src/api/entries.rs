@@ -1,12 +1,12 @@
 //! The ledger's entries.
 
+use actix_web::http::header;
 use actix_web::web::{self, Data, Json, Path};
 use actix_web::{HttpRequest, HttpResponse, get};
 use serde::Deserialize;
 use utoipa::IntoParams;
-use vadegate_core::ask::Sample;
-use vadegate_core::ask::{Answer, EntryView, LoadedRows};
-use vadegate_core::engine::EngineError;
+use vadegate_core::ask::{Answer, ENTRY_HEADER, EntryView, LoadedRows, Sample, entry_line};
+use vadegate_core::engine::{Engine, EngineError};
 use vadegate_core::ledger::{Count, CountBy, Entry, OutputAccount, Page, Query as EntryQuery};
 
 use crate::problem::Problem;
@@ -41,6 +41,30 @@ pub(crate) async fn all_entries(
         engine.ask(|ledger| ledger.each(&query, each)).map_err(EngineError::from)
     });
     Ok(HttpResponse::Ok().content_type("application/jsonl").streaming(lines))
+}
+
+/// All entries that fit, as delimited text (RFC 4180) in the order asked for, to be kept as a
+/// file.
+#[utoipa::path(tag = "ledger", extensions(("x-role" = json!("viewer"))), params(EntryQuery),
+    responses((status = 200, content_type = "text/csv", body = String,
+        description = "A line of names, and a line for each; on a fault it breaks off"),
+        (status = 400, body = Problem)))]
+#[get("/api/v1/entries.csv")]
+pub(crate) async fn entries_as_csv(
+    shared: Data<Shared>,
+    query: web::Query<EntryQuery>,
+) -> Result<HttpResponse, Problem> {
+    let query = query.into_inner();
+    let first = EntryQuery { limit: Some(1), ..query.clone() };
+    ask(&shared, move |engine| Ok(engine.entries(&first)?)).await?;
+    let list = move |engine: &Engine, each: &mut dyn FnMut(Entry) -> bool| {
+        engine.ask(|ledger| ledger.each(&query, each)).map_err(EngineError::from)
+    };
+    let table = crate::lines::table(shared, ENTRY_HEADER, list, entry_line);
+    Ok(HttpResponse::Ok()
+        .content_type("text/csv; charset=utf-8")
+        .insert_header((header::CONTENT_DISPOSITION, "attachment; filename=\"entries.csv\""))
+        .streaming(table))
 }
 
 /// How entries are counted.

@@ -6,7 +6,7 @@ use actix_web::web::{self, Data, Json, Path};
 use actix_web::{HttpRequest, HttpResponse, get, post};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
-use vadegate_core::ask::{FilePage, FileView, GateView, Matches, Rehearsed};
+use vadegate_core::ask::{FilePage, FileQuery, FileView, GateView, Matches, Rehearsed};
 use vadegate_core::engine::PassReport;
 use vadegate_core::files::Sha256;
 use vadegate_core::pattern::Pattern;
@@ -59,23 +59,12 @@ pub(crate) async fn one(
     ask(&shared, move |engine| Ok(engine.gate(&gate)?)).await.map(Json)
 }
 
-/// Which files are asked for.
-#[derive(Debug, Deserialize, IntoParams)]
-#[into_params(parameter_in = Query)]
-#[serde(deny_unknown_fields)]
-pub(crate) struct FileQuery {
-    /// Only files after this path: the `next` of the page before.
-    cursor: Option<String>,
-    /// At most so many; 1 to 10000, by default 500.
-    limit: Option<usize>,
-}
-
 /// One page of a drop folder, ordered by path.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Files {
     /// What lies there.
     pub files: Vec<FileView>,
-    /// How many there are on all pages.
+    /// How many fit on all pages.
     pub total: usize,
     /// The cursor of the next page; none at the end.
     pub next: Option<String>,
@@ -94,9 +83,7 @@ pub(crate) async fn files(
 ) -> Result<Json<Files>, Problem> {
     let query = query.into_inner();
     ask(&shared, move |engine| {
-        let limit = query.limit.unwrap_or(500).clamp(1, 10_000);
-        let FilePage { files, total, next } =
-            engine.files(&gate, query.cursor.as_deref(), limit)?;
+        let FilePage { files, total, next } = engine.files(&gate, &query)?;
         Ok(Files { files, total, next })
     })
     .await
@@ -119,7 +106,8 @@ pub(crate) async fn all_files(
 ) -> Result<HttpResponse, Problem> {
     // The first answer shows whether there is such a gate and it can be read.
     let first = gate.clone();
-    ask(&shared, move |engine| Ok(engine.files(&first, None, 1)?)).await?;
+    let begin = FileQuery { limit: Some(1), ..FileQuery::default() };
+    ask(&shared, move |engine| Ok(engine.files(&first, &begin)?)).await?;
     let lines = crate::lines::lines(shared, move |engine, each| engine.each_file(&gate, each));
     Ok(HttpResponse::Ok().content_type("application/jsonl").streaming(lines))
 }

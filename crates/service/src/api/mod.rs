@@ -45,6 +45,7 @@ macro_rules! all_calls {
             gates::resume,
             entries::entries,
             entries::all_entries,
+            entries::entries_as_csv,
             entries::count,
             people::actions,
             people::adopt,

@@ -3,7 +3,7 @@
 use std::sync::atomic::Ordering;
 
 use crate::arrivals::lease::{lease_tells, network_kind};
-use crate::arrivals::sweep::{Seen, SweepProblem};
+use crate::arrivals::sweep::{Glimpse, Seen, SweepProblem};
 use crate::config::drops::FoundFolders;
 use crate::engine::gate::state::Live;
 use crate::files::at::Folder;
@@ -63,6 +63,22 @@ impl Live {
         before: &mut dyn FnMut(&Folder, &str),
         mut each: impl FnMut(Seen),
     ) -> Result<Swept, String> {
+        self.glimpse_found(found, before, &mut |one| {
+            one.look().into_iter().for_each(&mut each);
+        })
+    }
+
+    /// Reads the names in the drop folders; `each` looks at what it wants to know.
+    pub fn glimpse(&self, each: &mut dyn FnMut(Glimpse<'_>)) -> Result<Swept, String> {
+        self.glimpse_found(self.gate.drops.find(), &mut |_, _| (), each)
+    }
+
+    fn glimpse_found(
+        &self,
+        found: FoundFolders,
+        before: &mut dyn FnMut(&Folder, &str),
+        each: &mut dyn FnMut(Glimpse<'_>),
+    ) -> Result<Swept, String> {
         let (drops, config) = (&self.gate.drops, &self.context.config);
         let mut swept = Swept {
             folders: Vec::new(),
@@ -73,7 +89,7 @@ impl Live {
                 swept.unread.push(Unread { place, why });
                 continue;
             }
-            match drops.sweep(&config.reach, &place, self.gate.depth, before, &mut each) {
+            match drops.glimpse(&config.reach, &place, self.gate.depth, before, each) {
                 Ok(problems) => {
                     swept.unread.extend(problems.into_iter().map(Unread::from));
                     swept.folders.push(place);
