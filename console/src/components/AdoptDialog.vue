@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { Dialog, DialogPanel, DialogTitle } from "@headlessui/vue";
 import { useMutation, useQueryClient } from "@tanstack/vue-query";
 import { computed, ref, watch } from "vue";
 import { useSigner } from "../composables/useMe";
@@ -7,6 +6,7 @@ import { post } from "../support/api";
 import { counted, visible } from "../support/format";
 import type { Adoption } from "../support/types";
 import ErrorNote from "./ErrorNote.vue";
+import ModalForm from "./ModalForm.vue";
 import WhoAndWhy from "./WhoAndWhy.vue";
 
 /** Enters what lies in the drop folder as already worked. */
@@ -39,51 +39,43 @@ const ready = computed(
 </script>
 
 <template>
-  <Dialog :open="open" class="relative z-30" @close="open = false">
-    <div class="fixed inset-0 bg-black/50" aria-hidden="true" />
-    <div class="fixed inset-0 flex items-center justify-center p-4">
-      <DialogPanel class="panel max-h-full w-full max-w-lg space-y-4 overflow-y-auto p-5 shadow-xl">
-        <DialogTitle class="text-lg font-semibold">Adopt files as already worked?</DialogTitle>
-        <p class="text-sm text-muted">
-          For files that were worked before this gate was there. They stay where they are, get an entry, and the same
-          content is never worked.
-        </p>
-        <ErrorNote :error="would.error.value ?? does.error.value" />
-        <template v-if="!does.data.value">
-          <label class="block">
-            <span class="label mb-1 block">Only files that fit this pattern</span>
-            <input
-              v-model="pattern"
-              class="field w-full font-mono"
-              placeholder="all that the gate takes"
-              aria-label="Pattern"
-              @change="would.mutate()"
-            />
-          </label>
-          <p v-if="would.isPending.value" class="text-sm">Reading the files …</p>
-          <template v-else-if="would.data.value">
-            <p class="font-medium">{{ counted(would.data.value.adopted.length, "file") }}.</p>
-            <ul class="max-h-32 overflow-y-auto text-sm text-muted" tabindex="0" aria-label="Files">
-              <li v-for="path in would.data.value.adopted.slice(0, 100)" :key="path">{{ visible(path) }}</li>
-            </ul>
-            <WhoAndWhy v-if="would.data.value.adopted.length > 0" v-model="why" />
-          </template>
-        </template>
-        <p v-else role="status" class="font-medium">
-          {{ counted(does.data.value.adopted.length, "file") }} entered as already worked.
-        </p>
-        <div class="flex justify-end gap-2">
-          <button class="button" @click="open = false">{{ does.data.value ? "Close" : "Leave it" }}</button>
-          <button
-            v-if="!does.data.value"
-            class="button button-main"
-            :disabled="!ready || does.isPending.value"
-            @click="does.mutate()"
-          >
-            Adopt
-          </button>
-        </div>
-      </DialogPanel>
-    </div>
-  </Dialog>
+  <ModalForm
+    v-model="open"
+    title="Adopt files as already worked?"
+    :yes="does.data.value ? undefined : 'Adopt'"
+    :no="does.data.value ? 'Close' : undefined"
+    :ready="ready && !does.isPending.value"
+    :typed="!does.data.value && (why !== '' || pattern !== '')"
+    wide
+    @yes="does.mutate()"
+  >
+    <p class="text-sm text-muted">
+      For files that were worked before this gate was there. They stay where they are, get an entry, and the same
+      content is never worked.
+    </p>
+    <ErrorNote :error="would.error.value ?? does.error.value" />
+    <template v-if="!does.data.value">
+      <label class="block">
+        <span class="label mb-1 block">Only files that fit this pattern</span>
+        <input
+          v-model="pattern"
+          class="field w-full font-mono"
+          placeholder="all that the gate takes"
+          aria-label="Pattern"
+          @change="would.mutate()"
+        />
+      </label>
+      <p v-if="would.isPending.value" class="text-sm">Reading the files …</p>
+      <template v-else-if="would.data.value">
+        <p class="font-medium">{{ counted(would.data.value.adopted.length, "file") }}.</p>
+        <ul class="max-h-32 overflow-y-auto text-sm text-muted" tabindex="0" aria-label="Files">
+          <li v-for="path in would.data.value.adopted.slice(0, 100)" :key="path">{{ visible(path) }}</li>
+        </ul>
+        <WhoAndWhy v-if="would.data.value.adopted.length > 0" v-model="why" />
+      </template>
+    </template>
+    <p v-else role="status" class="font-medium">
+      {{ counted(does.data.value.adopted.length, "file") }} entered as already worked.
+    </p>
+  </ModalForm>
 </template>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
-import { Dialog, DialogPanel, DialogTitle } from "@headlessui/vue";
+import ModalForm from "./ModalForm.vue";
 
-/** Asks before something is done: Headless UI's dialog under our own look. */
+/** Asks before something is done. */
 defineProps<{ title: string; yes: string }>();
 const emit = defineEmits<{ yes: [] }>();
 const open = defineModel<boolean>({ required: true });
@@ -13,17 +13,7 @@ function agree() {
 </script>
 
 <template>
-  <Dialog :open="open" class="relative z-30" @close="open = false">
-    <div class="fixed inset-0 bg-black/50" aria-hidden="true" />
-    <div class="fixed inset-0 flex items-center justify-center p-4">
-      <DialogPanel class="panel w-full max-w-md space-y-4 p-5 shadow-xl">
-        <DialogTitle class="text-lg font-semibold">{{ title }}</DialogTitle>
-        <p class="text-sm text-muted"><slot /></p>
-        <div class="flex justify-end gap-2">
-          <button class="button" @click="open = false">Leave it</button>
-          <button class="button button-main" @click="agree">{{ yes }}</button>
-        </div>
-      </DialogPanel>
-    </div>
-  </Dialog>
+  <ModalForm v-model="open" :title="title" :yes="yes" ready @yes="agree">
+    <p class="text-sm text-muted"><slot /></p>
+  </ModalForm>
 </template>

@@ -92,6 +92,14 @@ export const useEntry = (id: MaybeRefOrGetter<number>) =>
     queryFn: () => get<EntryDetail>(`/entries/${toValue(id)}`),
   });
 
+/** Several entries, each whole. */
+export const useEntriesOf = (ids: MaybeRefOrGetter<number[]>) =>
+  useQuery({
+    queryKey: ["entry", "several", ids],
+    queryFn: () => Promise.all(toValue(ids).map((id) => get<EntryDetail>(`/entries/${id}`))),
+    enabled: () => toValue(ids).length > 0,
+  });
+
 /** What is in a file. */
 export const useSample = (path: MaybeRefOrGetter<string>) =>
   useQuery({

@@ -53,6 +53,24 @@ async function call<T>(method: string, path: string, body?: unknown, keep = fals
   throw new ApiError(answer.status, detailOf(problem) ?? `The service answered ${answer.status}.`);
 }
 
+/** A request with headers and bytes of its own; the answer, when it is a good one. */
+export async function raw(
+  method: string,
+  path: string,
+  headers: Record<string, string>,
+  body: Blob | null = null,
+): Promise<Response> {
+  let answer: Response;
+  try {
+    answer = await fetch(`/api/v1${path}`, { method, headers, body });
+  } catch {
+    throw new ApiError(0, "The service does not answer. Is it running?");
+  }
+  if (answer.ok) return answer;
+  const problem: unknown = await answer.json().catch(() => null);
+  throw new ApiError(answer.status, detailOf(problem) ?? `The service answered ${answer.status}.`);
+}
+
 function detailOf(problem: unknown): string | null {
   if (typeof problem !== "object" || problem === null || !("detail" in problem)) return null;
   return typeof problem.detail === "string" ? problem.detail : null;

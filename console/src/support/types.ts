@@ -55,6 +55,7 @@ export type DueView = Schemas["DueView"];
 export type Happening = Schemas["Happening"];
 export type Matches = Schemas["Matches"];
 export type Hit = Schemas["Hit"];
+export type HandedIn = Schemas["HandedInFile"];
 export type ServiceInfo = Schemas["ServiceInfo"];
 export type Role = Schemas["Role"];
 export type Session = Schemas["Session"];

@@ -11,16 +11,19 @@ import GateActions from "../components/GateActions.vue";
 import GateFigures from "../components/GateFigures.vue";
 import GateNotes from "../components/GateNotes.vue";
 import GateProblems from "../components/GateProblems.vue";
+import HandIn from "../components/HandIn.vue";
 import OpenBatches from "../components/OpenBatches.vue";
 import PatternTester from "../components/PatternTester.vue";
 import RehearsalPanel from "../components/RehearsalPanel.vue";
 import StateTag from "../components/StateTag.vue";
+import { useMay } from "../composables/useMe";
 import { useEntries, useGate } from "../composables/useQueries";
 import { useSpan } from "../composables/useSpan";
 import { bars } from "../support/chart";
 
 const props = defineProps<{ gate: string }>();
 const { data: view, error } = useGate(() => props.gate);
+const operator = useMay("operator");
 const { activity, minutes } = useSpan();
 const newest = useEntries(() => ({ gate: props.gate }), { limit: 10 });
 const entries = computed(() => newest.data.value?.pages.flatMap((page) => page.entries) ?? []);
@@ -64,6 +67,7 @@ const facts = computed(() => {
     <OpenBatches v-if="view.open_batches.length > 0" :batches="view.open_batches" class="mb-4" />
     <RehearsalPanel :gate="view.name" class="mb-4" />
     <DropFolder :gate="view.name" class="mb-4" />
+    <HandIn v-if="operator" :key="view.name" :gate="view.name" class="mb-4" />
     <PatternTester :key="view.name" :gate="view.name" :patterns="view.take" class="mb-4" />
     <section class="panel min-w-0" aria-labelledby="newest">
       <h2 id="newest" class="flex justify-between border-b border-line px-4 py-2.5 font-semibold">

@@ -3,6 +3,7 @@
 
 mod asked;
 mod doer;
+mod handing;
 mod remote;
 
 use std::path::Path;
@@ -27,6 +28,7 @@ use crate::failure::Failure;
 
 pub use asked::{ask, asked, config, gate_names, who};
 pub use doer::Doer;
+pub use handing::Handed;
 pub use remote::{Remote, coded};
 
 /// Who answers.

@@ -7,7 +7,7 @@
 //! passed to stderr.
 
 /// Points of the protocol, in its order.
-pub const POINTS: [&str; 40] = [
+pub const POINTS: [&str; 43] = [
     "enter.read",
     "enter.sync",
     "ledger.commit",
@@ -48,6 +48,9 @@ pub const POINTS: [&str; 40] = [
     "file.delete",
     "clear.remove",
     "folder.sync",
+    "door.write",
+    "door.publish",
+    "door.published",
 ];
 
 /// Whether this build can have faults injected.

@@ -27,6 +27,8 @@ pub(crate) struct Call {
     pub access: Option<Access>,
     /// Its name.
     pub name: String,
+    /// Whether its body is read while it comes, by the call itself.
+    pub streamed: bool,
 }
 
 /// What may be done at a route's pattern, by method.
@@ -42,8 +44,9 @@ pub(crate) fn routes() -> &'static BTreeMap<String, Methods> {
 }
 
 fn methods(item: &utoipa::openapi::PathItem) -> Methods {
-    let all: [(&str, &Option<Operation>); 5] = [
+    let all: [(&str, &Option<Operation>); 6] = [
         ("GET", &item.get),
+        ("HEAD", &item.head),
         ("POST", &item.post),
         ("PUT", &item.put),
         ("DELETE", &item.delete),
@@ -52,7 +55,9 @@ fn methods(item: &utoipa::openapi::PathItem) -> Methods {
     let described = all.into_iter().filter_map(|(method, operation)| {
         let operation = operation.as_ref()?;
         let name = operation.operation_id.clone().unwrap_or_default();
-        Some((method, Call { access: access_of(operation), name }))
+        let streamed = operation.extensions.as_ref().and_then(|all| all.get("x-streamed"));
+        let streamed = streamed.is_some_and(|streamed| streamed == &serde_json::Value::Bool(true));
+        Some((method, Call { access: access_of(operation), name, streamed }))
     });
     described.collect()
 }

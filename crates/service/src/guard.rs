@@ -46,6 +46,9 @@ pub(crate) async fn guard(
     let (method, path) = (request.method().clone(), request.path().to_owned());
     let from = From::of(request.request(), &shared);
     let admitted = match admit(&request, &shared, from) {
+        Ok(admitted) if admitted.call.as_ref().is_some_and(|call| call.streamed) => {
+            Ok((admitted, Bytes::new()))
+        }
         Ok(admitted) => read_body(&mut request).await.map(|body| (admitted, body)),
         Err(refusal) => Err(refusal),
     };
@@ -136,8 +139,10 @@ impl Order {
         let about = said.about(request.path().trim_start_matches("/api/v1"));
         let what = said.action.unwrap_or_else(|| call.name.replace('_', "-"));
         let why = said.why;
-        // What workers do stands in the history of each entry.
-        Some(Order { who, what, about, why, audited: role != Role::Worker })
+        // What workers do stands in the history of each entry, and pieces of a file are no
+        // orders.
+        let audited = role != Role::Worker && request.method() != Method::PATCH;
+        Some(Order { who, what, about, why, audited })
     }
 
     fn line(self, from: From, status: u16) -> NewAudit {

@@ -7,8 +7,8 @@ use utoipa::openapi::{ContentBuilder, Ref, Response, ResponseBuilder};
 use utoipa::{Modify, OpenApi};
 
 use crate::api::{
-    accounts, all_calls, audit, clears, dues, entries, events, gates, lookouts, offers, people,
-    reports, search, service, session, tells,
+    accounts, all_calls, audit, clears, door, dues, entries, events, gates, lookouts, offers,
+    people, reports, search, service, session, tells,
 };
 use crate::caller::COOKIE;
 

@@ -110,6 +110,7 @@ pub fn serve(engine: Engine, ready: impl FnOnce(&str)) -> Result<(), ServeError>
     let engine = Arc::new(engine);
     let watch = Watch::start(&engine).map_err(ServeError::Server)?;
     engine.start()?;
+    engine.tidy_uploads()?;
     let connections = connections();
     let state = config.state.clone();
     let shared = web::Data::new(shared((engine, live), (token, people), config, address));

@@ -1,6 +1,7 @@
 //! The command line as it is written: plain values, nothing done yet.
 
 mod accounts;
+mod door;
 mod files;
 mod gates;
 mod keeping;
@@ -15,6 +16,7 @@ use std::path::PathBuf;
 use clap::{Args as ClapArgs, Parser, Subcommand};
 
 pub use accounts::{Accounts, Audit, NewToken, Token, User};
+pub use door::{DropFiles, Handing};
 pub use files::{CellType, Clear, Compress, Deliver, Edit, IfFileThere, LineEnds, Removed, Unpack};
 pub use gates::{Check, FileOrder, Files, Find, GateNames, Gates, Init, Pass, Rehearse, Why};
 pub use keeping::{Backup, Restore, Trim, Verify};
@@ -295,6 +297,8 @@ Examples:
         after_help = "Examples:\n  vadegate removed\n  vadegate removed --rule scratch --json"
     )]
     Removed(Removed),
+    #[command(flatten)]
+    Handing(Handing),
     #[command(flatten)]
     Watching(Watching),
     #[command(flatten)]

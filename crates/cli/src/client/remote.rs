@@ -112,15 +112,24 @@ impl Remote {
         Remote::at(service, token, trust).map(Some)
     }
 
-    fn unreached(&self, error: &ureq::Error) -> Failure {
+    pub(super) fn unreached(&self, error: &ureq::Error) -> Failure {
         Failure::Away(format!(
             "the service at {} does not answer: {error}; is it just starting or stopping?",
             self.base
         ))
     }
 
-    fn bearer(&self) -> String {
+    pub(super) fn bearer(&self) -> String {
         format!("Bearer {}", self.token)
+    }
+
+    /// Where a path of the service is.
+    pub(super) fn url(&self, path: &str) -> String {
+        format!("{}{path}", self.base)
+    }
+
+    pub(super) fn agent(&self) -> &ureq::Agent {
+        &self.agent
     }
 
     /// A service at an address, with its token.
@@ -262,7 +271,7 @@ impl Remote {
         Ok(())
     }
 
-    fn read<T: DeserializeOwned>(
+    pub(super) fn read<T: DeserializeOwned>(
         &self,
         answer: Result<http::Response<ureq::Body>, ureq::Error>,
     ) -> Result<T, Failure> {

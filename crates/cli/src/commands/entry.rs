@@ -79,7 +79,7 @@ fn write_history(text: &mut String, history: &[Change], zone: &TimeZone) {
 }
 
 fn text(view: &EntryView, zone: &TimeZone) -> String {
-    let EntryView { detail, location } = view;
+    let EntryView { detail, location, .. } = view;
     let entry = &detail.entry;
     let mut text = String::new();
     // Writing to a String does not fail.

@@ -13,6 +13,7 @@ mod export;
 mod files;
 mod find;
 mod gates;
+mod handing;
 mod init;
 mod keeping;
 mod ledger;
@@ -37,7 +38,7 @@ use std::process::ExitCode;
 
 use vadegate_core::config::Config;
 
-use crate::args::{Args, Command, LogFormat, Watching};
+use crate::args::{Args, Command, Handing, LogFormat, Watching};
 use crate::client::{self, Client};
 use crate::failure::Failure;
 
@@ -90,6 +91,7 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
         Command::Adopt(args) => people::adopt(config()?, &args),
         Command::Clear(args) => clear::clear(config()?, &args),
         Command::Removed(args) => clear::removed(config()?, &args).map(|()| ExitCode::SUCCESS),
+        Command::Handing(Handing::Drop(args)) => handing::drop_files(config()?, &args),
         Command::Watching(command) => watch(command, config()?),
         Command::Accounts(command) => accounts::accounts(config()?, &command),
         Command::Verify(args) => keeping::verify(config()?, &args),

@@ -49,6 +49,7 @@ mod crash_points;
 mod databases;
 mod delivers;
 mod demo;
+mod door;
 mod dues;
 mod edits;
 mod faults;

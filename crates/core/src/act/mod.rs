@@ -7,6 +7,7 @@ pub(crate) mod clear_fitting;
 pub(crate) mod clear_folders;
 pub(crate) mod clear_rules;
 pub(crate) mod cleared;
+pub(crate) mod door;
 pub(crate) mod leases;
 pub(crate) mod reload;
 
@@ -14,5 +15,7 @@ pub use actions::{Done, EntryAction, How, PriorWork, Refused};
 pub use adopt::{Adoption, LeftFile};
 pub use clear_rules::ClearView;
 pub use cleared::{Cleared, ClearedFile, StayingFile};
+pub use door::receiving::Receiving;
+pub use door::types::{DoorError, HandedInFile, NewUpload, UploadView};
 pub use leases::{Offered, WorkerEnd};
 pub use reload::Reloaded;

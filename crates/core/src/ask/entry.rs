@@ -17,6 +17,8 @@ pub struct EntryView {
     pub detail: EntryDetail,
     /// Where its file lies.
     pub location: FileLocation,
+    /// The path under which its gate has it at its door; none when it has not any more.
+    pub place: Option<String>,
 }
 
 /// Where the file of an entry lies, as a look just now has shown.
@@ -78,7 +80,11 @@ impl Engine {
     pub fn entry(&self, id: i64) -> Result<Option<EntryView>, EngineError> {
         let detail = self.ask(|ledger| ledger.detail(id))?;
         let reach = self.config().reach;
-        Ok(detail
-            .map(|detail| EntryView { location: FileLocation::of(&reach, &detail.entry), detail }))
+        Ok(detail.map(|detail| {
+            let entry = &detail.entry;
+            let handle = self.handle(&entry.gate).ok();
+            let place = handle.and_then(|gate| gate.live.place_of(&entry.drop, &entry.path));
+            EntryView { location: FileLocation::of(&reach, entry), place, detail }
+        }))
     }
 }

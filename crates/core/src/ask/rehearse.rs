@@ -175,6 +175,7 @@ fn entered(live: &Live, new: &NewEntry, id: i64, repeat: Option<String>) -> Rehe
 fn as_new(live: &Live, candidate: &Candidate) -> NewEntry {
     let (drop_folder, path) = live.parts_of(&candidate.path);
     NewEntry {
+        handed_in: None,
         gate: live.gate.name.clone(),
         drop_folder,
         path,

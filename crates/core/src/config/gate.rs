@@ -83,10 +83,21 @@ pub struct Gate {
     pub archive: Archive,
     /// Where held files go; without it they stay where they are.
     pub hold: Option<Template>,
+    /// What is taken at its door.
+    pub door: Door,
     /// The file of its section, for messages.
     pub file: PathBuf,
     /// Line of its section, for messages.
     pub line: usize,
+}
+
+/// What is taken at the door of a gate.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Door {
+    /// A file has so many bytes at the most. Default 2 GB.
+    pub bytes: u64,
+    /// So many files may wait in the drop folder. Default 1,000.
+    pub files_waiting: u64,
 }
 
 /// Which sizes and ages of files a gate takes.

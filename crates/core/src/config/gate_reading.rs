@@ -3,7 +3,7 @@
 use crate::config::batch;
 use crate::config::calendar::Calendars;
 use crate::config::drops::Drops;
-use crate::config::gate::{Archive, Bounds, Empty, Gate, Interrupted, Order, Usual};
+use crate::config::gate::{Archive, Bounds, Door, Empty, Gate, Interrupted, Order, Usual};
 use crate::config::identity;
 use crate::config::identity::{Once, Repeats};
 use crate::config::pick;
@@ -96,6 +96,19 @@ fn read_looking(section: &mut Section<'_>) -> Looking {
     }
 }
 
+fn read_door(section: &mut Section<'_>) -> Door {
+    let mut door = Door { bytes: 2_000_000_000, files_waiting: 1_000 };
+    let Some(mut section) = section.section("door") else { return door };
+    let bytes = range(&mut section, "bytes", parse_bytes);
+    if bytes.least.is_some() {
+        section.fault_at("bytes", "`bytes` of a door is a most, such as \"..2GB\"".into());
+    }
+    door.bytes = bytes.most.map_or(door.bytes, |most| most.at);
+    door.files_waiting = section.count("files_waiting").map_or(door.files_waiting, u64::from);
+    section.finish();
+    door
+}
+
 fn read_group(section: &mut Section<'_>) -> Option<String> {
     let group = section.text("group")?.value.trim().to_owned();
     (!group.is_empty()).then_some(group)
@@ -134,6 +147,7 @@ fn read(
     let archive = read_archive(&name, &mut section, work.as_deref(), folder, &fields);
     let (hold, interrupted) =
         (read_hold(&mut section, folder, &fields), read_interrupted(&mut section));
+    let door = read_door(&mut section);
     let (file, line) = (section.file(), section.line());
     section.finish();
     Some(Gate {
@@ -166,6 +180,7 @@ fn read(
         interrupted,
         archive: archive?,
         hold,
+        door,
         file,
         line,
     })

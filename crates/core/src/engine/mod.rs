@@ -1,6 +1,7 @@
 //! The engine: a thread for each gate, and the questions that are asked of
 //! them while they run.
 
+pub(crate) mod alone;
 pub(crate) mod clock;
 pub(crate) mod error;
 pub(crate) mod gate;

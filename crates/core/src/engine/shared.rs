@@ -13,6 +13,7 @@ use jiff::civil::DateTime;
 use crate::arrivals::notices::Hub;
 use crate::arrivals::settle::Clock;
 use crate::config::Config;
+use crate::engine::alone::BeingDone;
 use crate::engine::clock::monotonic_now;
 use crate::engine::looks::Looks;
 use crate::engine::meter::Meter;
@@ -52,6 +53,8 @@ pub(crate) struct Shared {
     /// Files over which the service died.
     pub deaths: Arc<Deaths>,
     pub started: Timestamp,
+    /// Files that are being received at a door.
+    pub receiving: BeingDone,
     /// What lookouts saw last.
     pub looks: Looks,
     /// How often somebody has excused what is due.
@@ -82,6 +85,7 @@ impl Context {
             owned: Owned::default(),
             deaths: Arc::new(deaths),
             started: Timestamp::now(),
+            receiving: BeingDone::default(),
             looks: Looks::default(),
             excused: AtomicU64::default(),
             listeners: Mutex::default(),

@@ -72,6 +72,7 @@ impl Home {
         let content = fs::read(self.path("drops").join(name)).unwrap();
         let sha256 = Sha256::from_bytes(&sha2::Sha256::digest(content)).unwrap();
         let new = NewEntry {
+            handed_in: None,
             gate: "tide".into(),
             drop_folder: self.path("drops").display().to_string(),
             path: name.into(),

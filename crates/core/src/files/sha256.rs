@@ -1,5 +1,7 @@
 //! SHA-256 (FIPS 180-4), which tells contents apart.
 
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
 use std::fmt;
 use std::io::{self, Write};
 
@@ -26,6 +28,29 @@ impl Sha256 {
     /// A sum that is kept as bytes; none when there are not 32 of them.
     pub fn from_bytes(bytes: &[u8]) -> Option<Self> {
         bytes.try_into().ok().map(Sha256)
+    }
+
+    /// Of all that is read.
+    ///
+    /// # Errors
+    /// The reader's.
+    pub fn of_reader(reader: &mut impl io::Read) -> io::Result<Self> {
+        let mut sum = Sum::new();
+        io::copy(reader, &mut sum)?;
+        Ok(sum.finish())
+    }
+
+    /// As the HTTP field `Repr-Digest` has it (RFC 9530).
+    pub fn to_digest(&self) -> String {
+        format!("sha-256=:{}:", STANDARD.encode(self.0))
+    }
+
+    /// The sum out of the HTTP field `Repr-Digest` (RFC 9530); none when it has none of this
+    /// kind.
+    pub fn from_digest(text: &str) -> Option<Self> {
+        let value = text.split(',').find_map(|one| one.trim().strip_prefix("sha-256="))?;
+        let value = value.strip_prefix(':')?.strip_suffix(':')?;
+        Sha256::from_bytes(&STANDARD.decode(value).ok()?)
     }
 
     /// A sum that is written in hexadecimal, in either case; none when it is not one.

@@ -9,7 +9,7 @@ use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, writing};
 use crate::ledger::happenings::NewHappening;
 use crate::ledger::identity::{First, holder, kept};
-use crate::ledger::new_entry::{NewEntry, Target};
+use crate::ledger::new_entry::{HandedIn, NewEntry, Target};
 use crate::ledger::requests::FileTarget;
 use crate::ledger::state::{Cause, State};
 use crate::ledger::transitions::{as_i64, gone_one, set, step_and};
@@ -298,7 +298,15 @@ fn entered(
     tx.entered(id);
     tx.count(&new.gate, None, state);
     let told = if state == State::Worked { State::Ready } else { state };
-    tx.tell(id, &new.gate, told, Cause::Pass, words)
+    let Some(HandedIn { upload, who }) = &new.handed_in else {
+        return tx.tell(id, &new.gate, told, Cause::Pass, words);
+    };
+    let words = words.replacen("settled", &format!("handed in by {who}"), 1);
+    tx.tell(id, &new.gate, told, Cause::Pass, &words)?;
+    tx.connection
+        .execute("UPDATE upload SET entry = ?2, at = ?3 WHERE id = ?1", params![upload, id, tx.now])
+        .map(drop)
+        .map_err(writing)
 }
 
 /// What is inserted of a new entry beside what is known of its file.

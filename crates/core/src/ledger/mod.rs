@@ -38,6 +38,7 @@ pub(crate) mod schema;
 pub(crate) mod state;
 pub(crate) mod transitions;
 pub(crate) mod types;
+pub(crate) mod uploads;
 pub(crate) mod words;
 pub(crate) mod writer;
 pub(crate) mod writes;

@@ -38,6 +38,17 @@ pub(crate) struct NewEntry {
     pub mark: Option<PickMark>,
     /// What the gate wants of repeats and revisions.
     pub policy: Policy,
+    /// How it was handed in at the door, if it was.
+    pub handed_in: Option<HandedIn>,
+}
+
+/// How a file was handed in at the door.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct HandedIn {
+    /// The number of its upload.
+    pub upload: i64,
+    /// Who has handed it in.
+    pub who: String,
 }
 
 /// What a gate wants of repeats and revisions.

@@ -44,6 +44,7 @@ const SMALL: &[&str] = &[
     "pick_mark",
     "activity",
     "span",
+    "upload",
     "sqlite_master",
 ];
 

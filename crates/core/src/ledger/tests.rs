@@ -17,6 +17,7 @@ use crate::pattern::Fields;
 
 fn new(path: &str, content: u8) -> NewEntry {
     NewEntry {
+        handed_in: None,
         gate: "tide".into(),
         drop_folder: "/drops".into(),
         path: path.into(),

@@ -18,7 +18,7 @@ pub enum Role {
     Worker,
     /// Sees everything.
     Viewer,
-    /// Passes, pauses, releases, reopens, adopts, excuses, reloads.
+    /// Passes, pauses, releases, reopens, adopts, excuses, reloads, hands files in.
     Operator,
     /// Deletes, unloads, trims, restores and clears; configuration and people.
     Admin,
@@ -44,7 +44,8 @@ impl Role {
     /// may do its own part alone, and an admin may do that too.
     pub fn may(self, wanted: Role) -> bool {
         match (self, wanted) {
-            (Role::Admin, _) => true,
+            // An operator hands files in too.
+            (Role::Admin, _) | (Role::Operator, Role::Supplier) => true,
             (Role::Viewer | Role::Operator, Role::Viewer | Role::Operator) => self >= wanted,
             _ => self == wanted,
         }

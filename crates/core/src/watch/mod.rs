@@ -115,6 +115,9 @@ fn watch(engine: &Arc<Engine>, bell: &Arc<Bell>, known: &mpsc::SyncSender<()>) {
             if let Err(error) = engine.context().ledger.forget_happenings() {
                 tracing::warn!("what is long over cannot be forgotten: {error}");
             }
+            if let Err(error) = engine.tidy_uploads() {
+                tracing::warn!("what was handed in and given up cannot be forgotten: {error}");
+            }
         }
         bell.wait(wait);
         // Many changes in one moment are looked at together.

@@ -6,6 +6,8 @@ pub(crate) mod audit;
 #[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
 pub(crate) mod clears;
 #[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
+pub(crate) mod door;
+#[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
 pub(crate) mod dues;
 #[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
 pub(crate) mod entries;
@@ -66,6 +68,11 @@ macro_rules! all_calls {
             tells::tells,
             tells::test_tell,
             tells::messages,
+            door::hand_in,
+            door::go_on,
+            door::how_far,
+            door::uploaded,
+            door::end_upload,
             offers::take,
             offers::file,
             offers::prolong,

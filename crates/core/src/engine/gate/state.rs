@@ -5,7 +5,7 @@ use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap};
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use crate::arrivals::settle::Look;
@@ -15,6 +15,7 @@ use crate::engine::gate::waits::{Now, Wait, Waits};
 use crate::engine::shared::Context;
 use crate::files::version::Version;
 use crate::ledger::error::LedgerError;
+use crate::ledger::new_entry::HandedIn;
 use crate::ledger::pending::Leased;
 use crate::ledger::types::{Entry, OpenEntry, Pause};
 use crate::pattern::Fields;
@@ -92,11 +93,18 @@ pub(crate) struct Live {
     inode_time: AtomicBool,
     state: Mutex<State>,
     waits: Mutex<Waits>,
+    /// Versions that were handed in at the door, and are complete by that.
+    handed_in: Mutex<ByPlace<(Version, HandedIn)>>,
 }
 
 impl Live {
     pub fn new(context: Arc<Context>, gate: Gate) -> Self {
         let pause = context.ledger.paused(&gate.name).unwrap_or_default();
+        let handed_in = context.ledger.open_uploads(&gate.name, None).unwrap_or_default();
+        let handed_in = handed_in.into_iter().filter_map(|upload| {
+            let version = upload.version()?;
+            Some((upload.place, (version, HandedIn { upload: upload.id, who: upload.who })))
+        });
         let folders = gate.drops.find().folders;
         let state = State {
             paused: pause.is_some(),
@@ -115,6 +123,7 @@ impl Live {
             inode_time,
             state: Mutex::new(state),
             waits: Mutex::default(),
+            handed_in: Mutex::new(handed_in.collect()),
         };
         live.ask_lease();
         live
@@ -122,6 +131,23 @@ impl Live {
 
     pub fn state(&self) -> MutexGuard<'_, State> {
         self.state.lock().unwrap_or_else(|poisoned| poisoned.into_inner())
+    }
+
+    /// Takes note of a version that is handed in.
+    pub fn hand_in(&self, place: &str, version: Version, by: HandedIn) {
+        let state = self.state();
+        let mut handed_in = self.handed_in.lock().unwrap_or_else(PoisonError::into_inner);
+        handed_in.retain(|place, (version, _)| {
+            state.known.get(place).is_none_or(|known| !known.version.is_same_file(version))
+        });
+        handed_in.insert(place.to_owned(), (version, by));
+    }
+
+    /// How a version was handed in at the door, if it was.
+    pub fn handed_in(&self, place: &str, version: &Version) -> Option<HandedIn> {
+        let all = self.handed_in.lock().unwrap_or_else(PoisonError::into_inner);
+        let (handed_in, by) = all.get(place)?;
+        handed_in.is_same_file(version).then(|| by.clone())
     }
 
     /// The place of a file of the ledger; none when it lies in no drop folder.

@@ -71,8 +71,12 @@ pub(crate) fn complete(
     clock: &Clock,
 ) -> Complete {
     let gate = &live.gate;
-    let mut quiet = gate.settle.unchanged_for();
-    if matches!(gate.settle.by, SettleBy::Closed) && !live.lease.load(Ordering::Relaxed) {
+    let handed_in = live.handed_in(path, version).is_some();
+    let mut quiet = if handed_in { Duration::ZERO } else { gate.settle.unchanged_for() };
+    if !handed_in
+        && matches!(gate.settle.by, SettleBy::Closed)
+        && !live.lease.load(Ordering::Relaxed)
+    {
         quiet = quiet.max(INSTEAD_OF_CLOSED);
     }
     if let Verdict::Wait(wait) = judge(look, quiet, clock) {
@@ -94,7 +98,9 @@ pub(crate) fn complete(
         let name = lock.file_name().unwrap_or_default().to_string_lossy();
         return Complete::Waits(format!("somebody has it open: `{name}` lies beside it"));
     }
-    let Some(companion) = gate.settle.companion() else { return Complete::Yes };
+    let Some(companion) = gate.settle.companion().filter(|_| !handed_in) else {
+        return Complete::Yes;
+    };
     let place = companion_of(live, companion, &live.gate.drops.path_of(path), fields);
     let name = place.file_name().unwrap_or_default().to_string_lossy().into_owned();
     let there = self::look(live, &place).filter(Meta::is_file);

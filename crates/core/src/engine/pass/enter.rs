@@ -33,6 +33,7 @@ pub(crate) fn new_entries(live: &Live, settled: Vec<Settled>) -> Vec<NewEntry> {
             }),
             unusual: None,
             passed_over: settled.passed_over,
+            handed_in: live.handed_in(&settled.path, &settled.version),
             others_filed: gate.pick.as_ref().is_some_and(|pick| pick.others == Others::File),
             mark: settled.mark,
             nothing_to_work: gate.work.is_none(),

@@ -1,0 +1,298 @@
+//! The door of a gate: files that are handed in. What is received is staged, hidden, in the
+//! drop folder; whole, checked and durable it gets its name, and is complete by that.
+//!
+//! The ledger knows of a file before its first byte lies anywhere, and of its version before
+//! it has its name: whatever cuts it off, what was told to be durable is there, and a file is
+//! entered once, or not at all.
+
+pub(crate) mod receiving;
+mod rules;
+pub(crate) mod types;
+
+use std::io;
+use std::path::Path;
+use std::sync::Arc;
+
+use crate::act::door::rules::{
+    check, check_path, folder_of, give_up, held, occupied, refuse_occupied, waiting,
+};
+use crate::act::door::types::{DoorError, HandedInFile, NewUpload, UploadView};
+use crate::act::{EntryAction, How};
+use crate::engine::Engine;
+use crate::engine::error::EngineError;
+use crate::engine::gate::command::Command;
+use crate::engine::gate::state::Live;
+use crate::files::at::At;
+use crate::files::sha256::Sha256;
+use crate::files::version::Version;
+use crate::filing::moving::sum_of;
+use crate::filing::staging::default_mode;
+use crate::ledger::new_entry::HandedIn;
+use crate::ledger::people::By;
+use crate::ledger::uploads::Upload;
+
+/// Who hands in something is forgotten when nothing was heard of it for so long.
+const QUIET_MS: i64 = 86_400_000;
+
+impl Engine {
+    /// Begins to hand in a file; with `resume` one of the same length and sum that was cut off
+    /// goes on.
+    ///
+    /// # Errors
+    /// [`DoorError`].
+    pub fn begin_upload(&self, new: NewUpload, resume: bool) -> Result<UploadView, DoorError> {
+        let live = Arc::clone(&self.handle(&new.gate)?.live);
+        check_path(&live, &new.path)?;
+        let door = live.gate.door;
+        if new.bytes.is_some_and(|bytes| bytes > door.bytes) {
+            return Err(DoorError::Large { gate: new.gate, most: door.bytes });
+        }
+        let ledger = &live.context.ledger;
+        let open = ledger.open_uploads(&new.gate, None)?;
+        let same = open.iter().find(|one| {
+            let alike = one.who == new.who && one.place == new.path && one.bytes == new.bytes;
+            resume && alike && one.sha256.is_some() && one.sha256 == new.sha256 && !one.published
+        });
+        if let Some(same) = same {
+            return Ok(view(&live, same.clone())?);
+        }
+        let waiting = waiting(&live)? + open.iter().filter(|one| !one.published).count() as u64;
+        if waiting >= door.files_waiting {
+            return Err(DoorError::Full { gate: new.gate, waiting });
+        }
+        if new.replaces.is_none() {
+            refuse_occupied(&live, &new.path)?;
+        }
+        let folder = live.gate.drops.path_of(folder_of(&live, &new.path));
+        let name = crate::people::new_secret().map_err(io::Error::other)?;
+        let staged = folder.join(format!(".vadegate-{}.arriving", &name[..16]));
+        let upload = Upload {
+            id: 0,
+            name,
+            gate: new.gate,
+            place: new.path,
+            staged: staged.display().to_string(),
+            who: new.who,
+            bytes: new.bytes,
+            sha256: new.sha256,
+            replaces: new.replaces,
+            received: 0,
+            whole: None,
+            published: false,
+            entry: None,
+        };
+        ledger.begin_upload(upload.clone())?;
+        live.context.config.reach.at_made(&staged)?.create_new(0o600)?;
+        Ok(view(&live, upload)?)
+    }
+
+    /// How far something has come that is handed in.
+    ///
+    /// # Errors
+    /// [`DoorError`].
+    pub fn upload(&self, name: &str, owner: Option<&str>) -> Result<UploadView, DoorError> {
+        let (live, upload) = self.upload_of(name, owner)?;
+        Ok(view(&live, upload)?)
+    }
+
+    /// Gives up what is handed in.
+    ///
+    /// # Errors
+    /// [`DoorError`].
+    pub fn end_upload(&self, name: &str, owner: Option<&str>) -> Result<(), DoorError> {
+        let (live, upload) = self.upload_of(name, owner)?;
+        if upload.whole.is_some() {
+            return Err(DoorError::Occupied("it is whole, and is not taken back".into()));
+        }
+        give_up(&live, &upload)
+    }
+
+    /// Ends what is handed in: its length and its sum are checked, and it gets its name.
+    ///
+    /// # Errors
+    /// [`DoorError`]; what was received stays, unless it is wrong.
+    pub fn finish_upload(
+        &self,
+        name: &str,
+        owner: Option<&str>,
+        sum: Option<Sha256>,
+    ) -> Result<UploadView, DoorError> {
+        let (live, mut upload) = self.upload_of(name, owner)?;
+        let _alone = live.context.receiving.begin(name).ok_or(DoorError::Busy)?;
+        if upload.published || upload.entry.is_some() {
+            return Ok(view(&live, upload)?);
+        }
+        let staged = live.context.config.reach.at(Path::new(&upload.staged))?;
+        let sum = check(&live, &upload, &staged, sum)?;
+        if upload.whole.is_none() {
+            let file = staged.open_to_write()?;
+            file.set_permissions(std::os::unix::fs::PermissionsExt::from_mode(default_mode()))?;
+            file.set_modified(std::time::SystemTime::now())?;
+            file.sync_all()?;
+            let version = Version::of(&file.metadata()?);
+            live.context.ledger.upload_whole(upload.id, version, sum)?;
+            upload.sha256 = Some(sum);
+            upload.whole = Some((version.inode, version.modified_ns));
+        }
+        let version = upload.version().ok_or(DoorError::None)?;
+        let by = HandedIn { upload: upload.id, who: upload.who.clone() };
+        live.hand_in(&upload.place, version, by);
+        self.make_room(&live, &upload)?;
+        publish(&live, &upload, &staged)?;
+        live.context.ledger.upload_published(upload.id, true)?;
+        upload.published = true;
+        // A gate whose thread has ended needs no telling.
+        let _ = self.handle(&upload.gate)?.commands.send(Command::Look);
+        Ok(view(&live, upload)?)
+    }
+
+    /// Has what is to be replaced out of the way: what is held goes to the archive as it is,
+    /// and counts as done; nothing of it is lost.
+    fn make_room(&self, live: &Live, upload: &Upload) -> Result<(), DoorError> {
+        let Some(replaces) = upload.replaces else { return Ok(()) };
+        let at = live.context.config.reach.at_made(&live.gate.drops.path_of(&upload.place))?;
+        if let Some(held) = held(live, upload, replaces)? {
+            let by = By { who: upload.who.clone(), why: "a mended file is handed in".into() };
+            let done = self.apply_action(EntryAction::File, &[held], &by, How::default())?;
+            if let Some(refused) = done.refused.first() {
+                return Err(DoorError::Occupied(format!(
+                    "the held file cannot be filed to make room: {}",
+                    refused.because
+                )));
+            }
+            self.pass(&upload.gate)?;
+            return match at.look()? {
+                None => Ok(()),
+                Some(_) => Err(DoorError::Occupied(format!(
+                    "the held file `{}` is to be filed first, and the gate has not done that; is it paused, or does it leave its files? Move it away, and try again",
+                    upload.place
+                ))),
+            };
+        }
+        if at.look()?.is_none() {
+            return Ok(());
+        }
+        if sum_of(&at)? != replaces {
+            return Err(DoorError::Changed(format!(
+                "`{}` is not what was to be replaced any more; look at it again",
+                upload.place
+            )));
+        }
+        live.load_known().map_err(EngineError::from)?;
+        if let Some(known) = live.state().known.get(&upload.place) {
+            return Err(DoorError::Occupied(format!(
+                "`{}` is entry {}, which is not held; only what is held is replaced",
+                upload.place, known.entry
+            )));
+        }
+        Ok(at.remove()?)
+    }
+
+    pub(crate) fn upload_of(
+        &self,
+        name: &str,
+        owner: Option<&str>,
+    ) -> Result<(Arc<Live>, Upload), DoorError> {
+        let found = self.context().ledger.upload(name)?;
+        let own = |one: &Upload| owner.is_none_or(|owner| one.who == owner);
+        let upload = found.filter(own).ok_or(DoorError::None)?;
+        Ok((Arc::clone(&self.handle(&upload.gate)?.live), upload))
+    }
+
+    /// Brings what was whole when the service ended to its name, and gives up what nothing was
+    /// heard of for a day.
+    ///
+    /// # Errors
+    /// The ledger's.
+    pub fn tidy_uploads(&self) -> Result<(), EngineError> {
+        let gates: Vec<_> = self.inner().gates.values().cloned().collect();
+        for gate in gates {
+            let live = &gate.live;
+            for upload in live.context.ledger.open_uploads(&live.gate.name, None)? {
+                if upload.whole.is_some()
+                    && !upload.published
+                    && let Some(_alone) = live.context.receiving.begin(&upload.name)
+                    && let Ok(staged) = live.context.config.reach.at(Path::new(&upload.staged))
+                    && let Err(error) = go_on(live, &upload, &staged)
+                {
+                    tracing::warn!(gate = live.gate.name, path = %crate::words::visible(&upload.place),
+                        "a file that was handed in is not brought to its name yet: {error}");
+                }
+            }
+        }
+        let old = self.context().ledger.old_uploads(QUIET_MS)?;
+        for upload in old {
+            if let Ok(handle) = self.handle(&upload.gate)
+                && upload.entry.is_none()
+            {
+                if let Err(error) = give_up(&handle.live, &upload) {
+                    tracing::warn!("what was received of a file cannot be removed: {error}");
+                }
+            } else {
+                self.context().ledger.end_upload(upload.id)?;
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Goes on with a file that was whole when it was cut off.
+fn go_on(live: &Live, upload: &Upload, staged: &At) -> Result<(), DoorError> {
+    publish(live, upload, staged)?;
+    Ok(live.context.ledger.upload_published(upload.id, true)?)
+}
+
+/// Gives it its name, over nothing.
+fn publish(live: &Live, upload: &Upload, staged: &At) -> Result<(), DoorError> {
+    let to = live.context.config.reach.at_made(&live.gate.drops.path_of(&upload.place))?;
+    let inode = upload.whole.map(|(inode, _)| inode);
+    let there = |at: &At| at.version().map(|there| there.map(|version| version.inode));
+    match crate::fault::at("door.publish").and_then(|()| staged.rename_over_nothing(&to)) {
+        Ok(()) => {}
+        // It was done before.
+        Err(error) if error.kind() == io::ErrorKind::NotFound && there(&to)? == inode => {}
+        // It was taken away at once by whoever works the folder: the ledger knows it.
+        Err(error) if error.kind() == io::ErrorKind::NotFound => {
+            return Err(DoorError::Wrong(format!(
+                "what was received of `{}` is not there any more; hand it in anew",
+                upload.place
+            )));
+        }
+        Err(error) if error.raw_os_error() == Some(libc::EEXIST) => {
+            return Err(occupied(&upload.place));
+        }
+        Err(error) => return Err(error.into()),
+    }
+    to.folder().sync()?;
+    crate::fault::at("door.published").map_err(DoorError::from)
+}
+
+fn view(live: &Live, upload: Upload) -> Result<UploadView, EngineError> {
+    let ledger = &live.context.ledger;
+    let entry = upload.entry.map(|entry| ledger.entry(entry)).transpose()?.flatten();
+    let waits = upload.sha256.filter(|_| upload.published).map(|sha256| HandedInFile {
+        entry: None,
+        sha256,
+        bytes: upload.received,
+        state: "arriving".into(),
+        reason: None,
+        repeat_of: None,
+    });
+    let entered = entry.map(|entry| HandedInFile {
+        entry: Some(entry.id),
+        sha256: entry.sha256,
+        bytes: entry.bytes,
+        state: entry.state.word().to_owned(),
+        reason: entry.reason,
+        repeat_of: entry.repeat_of,
+    });
+    Ok(UploadView {
+        name: upload.name,
+        gate: upload.gate,
+        path: upload.place,
+        received: upload.received,
+        bytes: upload.bytes,
+        complete: upload.published || upload.entry.is_some(),
+        became: entered.or(waits),
+    })
+}
