@@ -19,6 +19,7 @@ export const router = createRouter({
     },
     { path: "/morning", redirect: (to) => ({ name: "morning", query: to.query }) },
     { path: "/ledger", name: "ledger", component: () => import("./views/LedgerView.vue") },
+    { path: "/held", name: "held", component: () => import("./views/HeldView.vue") },
     { path: "/clears", name: "clears", component: () => import("./views/ClearsView.vue") },
     {
       path: "/entries/:id(\\d+)",
@@ -60,6 +61,7 @@ const TITLES: Record<string, string> = {
   gates: "Gates",
   morning: "Morning",
   ledger: "Ledger",
+  held: "Held files",
   clears: "Clears",
   account: "Account",
   people: "People",

@@ -9,6 +9,7 @@ const { line } = useLive();
 const pages = [
   { to: "/", name: "Morning", within: ["morning"] },
   { to: "/gates", name: "Gates", within: ["gates", "gate"] },
+  { to: "/held", name: "Held", within: ["held"] },
   { to: "/ledger", name: "Ledger", within: ["ledger", "entry", "table"] },
   { to: "/clears", name: "Clears", within: ["clears"] },
 ];

@@ -23,10 +23,7 @@ const held = computed<Need[]>(() =>
     key: `${group.gate} ${group.reason}`,
     name: `${group.gate}: ${count(group.count)} held`,
     words: visible(group.reason),
-    to:
-      group.count === 1
-        ? { name: "entry", params: { id: String(group.entries[0]) } }
-        : { name: "ledger", query: { state: "held", gate: group.gate } },
+    to: { name: "held", query: { entry: String(group.entries[0]) } },
   })),
 );
 const happened = (all: Happening[]): Need[] =>
@@ -79,7 +76,7 @@ const untaken = computed<Need[]>(() =>
       one="reason for which files are held"
       :needs="held"
       urgent
-      :more="{ name: 'ledger', query: { state: 'held' } }"
+      :more="{ name: 'held' }"
     />
     <NeedsList title="limits broken" one="limit broken" :needs="breaches" urgent />
     <NeedsList title="troubles of gates" one="trouble of gates" :needs="troubled" urgent />

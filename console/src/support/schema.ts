@@ -270,6 +270,43 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/entries/{id}/excerpt": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Lines of an entry's file, around the one at which something is wrong. */
+    get: operations["excerpt"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/entries/{id}/file": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * The content of an entry's file as it came, to be kept as a file; what is compressed in the
+     *     archive is unpacked.
+     */
+    get: operations["content"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/entries/{id}/rows": {
     parameters: {
       query?: never;
@@ -550,6 +587,23 @@ export interface paths {
      *     number. An empty list says that there is nothing.
      */
     post: operations["take"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/held": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Held entries by gate and reason, most first; of each group the numbers of at most 10,000. */
+    get: operations["held"];
+    put?: never;
+    post?: never;
     delete?: never;
     options?: never;
     head?: never;
@@ -1789,6 +1843,34 @@ export interface components {
       /** @description The path under which its gate has it at its door; none when it has not any more. */
       place: string | null;
     };
+    /** @description Lines of a file, around one of them. */
+    Excerpt: {
+      /** @description Whether it is no text, and has no lines. */
+      binary: boolean;
+      /**
+       * Format: int64
+       * @description The line at which something is wrong; none where the reason names none.
+       */
+      line: number | null;
+      /** @description The lines. */
+      lines: components["schemas"]["ExcerptLine"][];
+      /** @description Whether there are more behind them. */
+      more: boolean;
+      /** @description What the reason quotes: values and names of columns. */
+      quoted: string[];
+    };
+    /** @description A line of a file. */
+    ExcerptLine: {
+      /** @description Whether more of it is not shown. */
+      cut: boolean;
+      /**
+       * Format: int64
+       * @description Its number, from 1.
+       */
+      number: number;
+      /** @description Its text; what is not UTF-8 is shown as U+FFFD. */
+      text: string;
+    };
     /** @description An expectation that a person has excused. */
     Excuse: {
       /**
@@ -2712,6 +2794,11 @@ export interface components {
        * @default null
        */
       gate: string | null;
+      /**
+       * @description With these numbers, parted by commas; at most 1000.
+       * @default null
+       */
+      ids: string | null;
       /**
        * Format: int32
        * @description At most so many; 1 to 1000, by default 50.
@@ -4692,6 +4779,8 @@ export interface operations {
   entries: {
     parameters: {
       query?: {
+        /** @description With these numbers, parted by commas; at most 1000. */
+        ids?: string;
         /** @description Of this gate. */
         gate?: string;
         /** @description In this state. */
@@ -4855,6 +4944,8 @@ export interface operations {
   entries_as_csv: {
     parameters: {
       query?: {
+        /** @description With these numbers, parted by commas; at most 1000. */
+        ids?: string;
         /** @description Of this gate. */
         gate?: string;
         /** @description In this state. */
@@ -5019,6 +5110,8 @@ export interface operations {
   all_entries: {
     parameters: {
       query?: {
+        /** @description With these numbers, parted by commas; at most 1000. */
+        ids?: string;
         /** @description Of this gate. */
         gate?: string;
         /** @description In this state. */
@@ -5323,6 +5416,8 @@ export interface operations {
   count: {
     parameters: {
       query?: {
+        /** @description With these numbers, parted by commas; at most 1000. */
+        ids?: string;
         /** @description Of this gate. */
         gate?: string;
         /** @description In this state. */
@@ -5532,6 +5627,290 @@ export interface operations {
           "application/problem+json": components["schemas"]["Problem"];
         };
       };
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is not in a state for that */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  excerpt: {
+    parameters: {
+      query?: {
+        /** @description Around this line; by default the one that the reason names, or the first. */
+        line?: number;
+        /** @description So many lines before and behind it; 0 to 200, 5 when it is not said. */
+        around?: number;
+      };
+      header?: never;
+      path: {
+        /** @description The entry's number */
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Excerpt"];
+        };
+      };
+      /** @description The path, the query or the body is not as described */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It does not lie there any more */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is not in a state for that */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  content: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The entry's number */
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description The bytes; on a fault they break off */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/octet-stream": string;
+        };
+      };
+      /** @description The path, the query or the body is not as described */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It does not lie there any more */
       404: {
         headers: {
           [name: string]: unknown;
@@ -7830,6 +8209,133 @@ export interface operations {
       };
       /** @description The gate offers nothing */
       409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  held: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["HeldGroup"][];
+        };
+      };
+      /** @description The path, the query or the body is not as described */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description There is no such thing */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
         headers: {
           [name: string]: unknown;
         };

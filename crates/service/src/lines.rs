@@ -42,6 +42,40 @@ pub(crate) fn table<T>(
     streamed(shared, format!("{names}\n"), list, line, failed)
 }
 
+/// The bytes of a reader, as they are read. When it fails the answer breaks off.
+pub(crate) fn bytes(
+    shared: web::Data<Shared>,
+    open: impl FnOnce(&Engine) -> Result<Box<dyn std::io::Read>, EngineError> + Send + 'static,
+) -> impl Stream<Item = Result<Bytes, actix_web::Error>> {
+    let (hand_over, pieces) = mpsc::channel::<Result<Bytes, std::io::Error>>(AHEAD);
+    drop(web::block(move || {
+        let mut reader = match open(&shared.engine) {
+            Ok(reader) => reader,
+            Err(error) => {
+                let _ = hand_over.blocking_send(Err(std::io::Error::other(error.to_string())));
+                return;
+            }
+        };
+        let mut buffer = vec![0; 2 * PIECE];
+        loop {
+            let piece = match reader.read(&mut buffer) {
+                Ok(0) => break,
+                Ok(count) => Ok(Bytes::copy_from_slice(&buffer[..count])),
+                Err(error) if error.kind() == std::io::ErrorKind::Interrupted => continue,
+                Err(error) => Err(error),
+            };
+            let failed = piece.is_err();
+            if hand_over.blocking_send(piece).is_err() || failed {
+                break;
+            }
+        }
+    }));
+    futures_util::stream::unfold(pieces, |mut pieces| async move {
+        let piece = pieces.recv().await?;
+        Some((piece.map_err(actix_web::Error::from), pieces))
+    })
+}
+
 fn streamed<T>(
     shared: web::Data<Shared>,
     begin: String,

@@ -95,6 +95,7 @@ mod shots;
 mod support;
 mod tables;
 mod tells;
+mod triage;
 mod unpacks;
 mod walks;
 mod works;

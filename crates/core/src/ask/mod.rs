@@ -1,6 +1,7 @@
 //! What is asked of the engine: gates, entries, files, rehearsals, tables.
 
 pub(crate) mod activity;
+pub(crate) mod content;
 pub(crate) mod due;
 pub(crate) mod entry;
 pub(crate) mod export;
@@ -18,6 +19,7 @@ pub(crate) mod verify;
 pub(crate) mod why;
 
 pub use activity::Activity;
+pub use content::{Excerpt, ExcerptLine};
 pub use due::DueQuery;
 pub use entry::{EntryView, FileLocation, LocationStatus};
 pub use export::{ENTRY_HEADER, entry_line, quoted};

@@ -9,6 +9,7 @@ use utoipa::ToSchema;
 use crate::engine::Engine;
 use crate::engine::error::EngineError;
 use crate::files::sha256::Sha256;
+use crate::ledger::held::NAMED;
 use crate::ledger::types::{Entry, Query};
 
 /// So many are given of each kind.
@@ -123,7 +124,7 @@ impl Engine {
     }
 
     fn held_because(&self, text: &str) -> Result<Vec<Hit>, EngineError> {
-        let groups = self.context().ledger.held_by_reason()?.into_iter();
+        let groups = self.context().ledger.held_by_reason(NAMED)?.into_iter();
         let fits = groups.filter(|group| contains(&group.reason, text)).take(EACH);
         Ok(fits
             .map(|group| Hit {

@@ -27,15 +27,16 @@ pub struct HeldGroup {
     pub entries: Vec<i64>,
 }
 
-/// So many entries are named of each group.
-const NAMED: usize = 20;
+/// So many entries are named of each group where they are only told.
+pub(crate) const NAMED: usize = 20;
 
 impl Ledger {
-    /// All held entries, by gate and reason, most first.
+    /// All held entries, by gate and reason, most first; of each group at most so many are
+    /// named.
     ///
     /// # Errors
     /// [`LedgerError`].
-    pub fn held_by_reason(&self) -> Result<Vec<HeldGroup>, LedgerError> {
+    pub fn held_by_reason(&self, named: usize) -> Result<Vec<HeldGroup>, LedgerError> {
         let held = self.read(|reader| {
             let query = || -> rusqlite::Result<Vec<(i64, String, String, i64)>> {
                 let mut select = reader.prepare_cached(
@@ -58,7 +59,7 @@ impl Ledger {
                 groups.len() - 1
             });
             groups[at].count += 1;
-            if groups[at].entries.len() < NAMED {
+            if groups[at].entries.len() < named {
                 groups[at].entries.push(id);
             }
         }

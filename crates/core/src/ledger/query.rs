@@ -115,6 +115,17 @@ impl Parts {
 
 /// What narrows it to few entries by itself.
 fn by_identity(query: &Query, parts: &mut Parts) -> Result<(), LedgerError> {
+    if let Some(text) = &query.ids {
+        const MOST: usize = 1000;
+        let ids: Result<Vec<i64>, _> = text.split(',').map(|id| id.trim().parse()).collect();
+        let ids = ids.ok().filter(|ids| ids.len() <= MOST).ok_or_else(|| {
+            LedgerError::Question(format!(
+                "`ids` is \"{text}\"; expected at most {MOST} numbers of entries, parted by commas"
+            ))
+        })?;
+        let ids: Vec<String> = ids.iter().map(ToString::to_string).collect();
+        parts.add(&format!("id IN ({})", ids.join(", ")), []);
+    }
     if let Some(sum) = &query.sum {
         let sum = Sha256::from_hex(sum.trim()).ok_or_else(|| {
             LedgerError::Question(format!(
@@ -207,7 +218,8 @@ fn by_time(reader: &Connection, query: &Query, parts: &mut Parts) -> Result<(), 
 
 /// By which index the entries are found.
 fn way(reader: &Connection, query: &Query, parts: &mut Parts) -> Result<&'static str, LedgerError> {
-    if query.sum.is_some() || query.output.is_some() || query.batch.is_some() {
+    let found = query.sum.is_some() || query.output.is_some() || query.batch.is_some();
+    if found || query.ids.is_some() {
         return Ok("");
     }
     if query.above.is_some() {

@@ -267,6 +267,8 @@ pub struct EntryDetail {
 #[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields, default)]
 pub struct Query {
+    /// With these numbers, parted by commas; at most 1000.
+    pub ids: Option<String>,
     /// Of this gate.
     pub gate: Option<String>,
     /// In this state.

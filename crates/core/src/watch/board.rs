@@ -8,6 +8,7 @@ use crate::ask::{DueQuery, GateState, GateView};
 use crate::dues::types::{DueCell, DueState};
 use crate::engine::Engine;
 use crate::engine::error::EngineError;
+use crate::ledger::held::NAMED;
 use crate::ledger::{Happening, HeldGroup, Pause};
 use crate::tell::TellView;
 
@@ -135,7 +136,7 @@ impl Engine {
             excused: count(&[DueState::Excused]),
             late,
             late_count,
-            held: ledger.held_by_reason()?,
+            held: ledger.held_by_reason(NAMED)?,
             breaches,
             unusual,
             troubled: troubled(&gates),

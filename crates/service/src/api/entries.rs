@@ -5,9 +5,13 @@ use actix_web::web::{self, Data, Json, Path};
 use actix_web::{HttpRequest, HttpResponse, get};
 use serde::Deserialize;
 use utoipa::IntoParams;
-use vadegate_core::ask::{Answer, ENTRY_HEADER, EntryView, LoadedRows, Sample, entry_line};
+use vadegate_core::ask::{
+    Answer, ENTRY_HEADER, EntryView, Excerpt, LoadedRows, Sample, entry_line,
+};
 use vadegate_core::engine::{Engine, EngineError};
-use vadegate_core::ledger::{Count, CountBy, Entry, OutputAccount, Page, Query as EntryQuery};
+use vadegate_core::ledger::{
+    Count, CountBy, Entry, HeldGroup, OutputAccount, Page, Query as EntryQuery,
+};
 
 use crate::problem::Problem;
 use crate::{Shared, ask};
@@ -109,6 +113,75 @@ pub(crate) async fn entry(shared: Data<Shared>, id: Path<i64>) -> Result<Json<En
     ask(&shared, move |engine| Ok(engine.entry(id)?.ok_or(EngineError::NoEntry(id))?))
         .await
         .map(Json)
+}
+
+/// The content of an entry's file as it came, to be kept as a file; what is compressed in the
+/// archive is unpacked.
+#[utoipa::path(tag = "ledger", extensions(("x-role" = json!("viewer"))),
+    params(("id" = i64, Path, description = "The entry's number")),
+    responses((status = 200, content_type = "application/octet-stream", body = String,
+        description = "The bytes; on a fault they break off"),
+        (status = 404, body = Problem, description = "It does not lie there any more")))]
+#[get("/api/v1/entries/{id}/file")]
+pub(crate) async fn content(shared: Data<Shared>, id: Path<i64>) -> Result<HttpResponse, Problem> {
+    let id = id.into_inner();
+    let name = ask(&shared, move |engine| Ok(engine.content(id)?.0.name)).await?;
+    let bytes = crate::lines::bytes(shared, move |engine| Ok(engine.content(id)?.1));
+    Ok(HttpResponse::Ok()
+        .content_type("application/octet-stream")
+        .insert_header((header::CONTENT_DISPOSITION, attachment(&name)))
+        .streaming(bytes))
+}
+
+/// `Content-Disposition` (RFC 6266) of a file that is to be kept under its name.
+fn attachment(name: &str) -> String {
+    use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
+    const KEPT: AsciiSet = NON_ALPHANUMERIC.remove(b'-').remove(b'_').remove(b'.');
+    let plain: String = name
+        .chars()
+        .map(|c| if c.is_ascii_alphanumeric() || "-_. ".contains(c) { c } else { '_' })
+        .collect();
+    format!(
+        "attachment; filename=\"{plain}\"; filename*=UTF-8''{}",
+        utf8_percent_encode(name, &KEPT)
+    )
+}
+
+/// Which lines are shown.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct ExcerptQuery {
+    /// Around this line; by default the one that the reason names, or the first.
+    line: Option<u64>,
+    /// So many lines before and behind it; 0 to 200, 5 when it is not said.
+    around: Option<u64>,
+}
+
+/// Lines of an entry's file, around the one at which something is wrong.
+#[utoipa::path(tag = "ledger", extensions(("x-role" = json!("viewer"))),
+    params(("id" = i64, Path, description = "The entry's number"), ExcerptQuery),
+    responses((status = 200, body = Excerpt),
+        (status = 404, body = Problem, description = "It does not lie there any more")))]
+#[get("/api/v1/entries/{id}/excerpt")]
+pub(crate) async fn excerpt(
+    shared: Data<Shared>,
+    id: Path<i64>,
+    query: web::Query<ExcerptQuery>,
+) -> Result<Json<Excerpt>, Problem> {
+    let (id, around) = (id.into_inner(), query.around.unwrap_or(5).min(200));
+    ask(&shared, move |engine| Ok(engine.excerpt(id, query.line, around)?)).await.map(Json)
+}
+
+/// So many entries of a group are named.
+const OF_GROUP: usize = 10_000;
+
+/// Held entries by gate and reason, most first; of each group the numbers of at most 10,000.
+#[utoipa::path(tag = "ledger", extensions(("x-role" = json!("viewer"))),
+    responses((status = 200, body = Vec<HeldGroup>)))]
+#[get("/api/v1/held")]
+pub(crate) async fn held(shared: Data<Shared>) -> Result<Json<Vec<HeldGroup>>, Problem> {
+    ask(&shared, |engine| Ok(engine.ask(|ledger| ledger.held_by_reason(OF_GROUP))?)).await.map(Json)
 }
 
 /// How many rows are shown.

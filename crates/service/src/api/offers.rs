@@ -1,13 +1,11 @@
 //! Entries that are handed out to workers, on lease.
 
-use std::io::Read;
 use std::time::{Duration, Instant};
 
-use actix_web::web::{self, Bytes, Data, Json, Path};
+use actix_web::web::{Data, Json, Path};
 use actix_web::{HttpResponse, get, post};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
-use tokio::sync::mpsc;
 use utoipa::ToSchema;
 use vadegate_core::act::{Offered, WorkerEnd};
 use vadegate_core::config::parse_duration;
@@ -133,31 +131,12 @@ pub(crate) async fn file(
     fence: Path<i64>,
 ) -> Result<HttpResponse, Problem> {
     let fence = fence.into_inner();
-    let (mut file, entry) = ask(&shared, move |engine| {
+    let (file, entry) = ask(&shared, move |engine| {
         of_gate(engine, &caller, fence)?;
         Ok(engine.leased_file(fence)?)
     })
     .await?;
-    let (hand_over, pieces) = mpsc::channel::<Result<Bytes, std::io::Error>>(4);
-    drop(web::block(move || {
-        let mut buffer = vec![0; 64 * 1024];
-        loop {
-            let piece = match file.read(&mut buffer) {
-                Ok(0) => break,
-                Ok(count) => Ok(Bytes::copy_from_slice(&buffer[..count])),
-                Err(error) if error.kind() == std::io::ErrorKind::Interrupted => continue,
-                Err(error) => Err(error),
-            };
-            let failed = piece.is_err();
-            if hand_over.blocking_send(piece).is_err() || failed {
-                break;
-            }
-        }
-    }));
-    let stream = futures_util::stream::unfold(pieces, |mut pieces| async move {
-        let piece = pieces.recv().await?;
-        Some((piece, pieces))
-    });
+    let stream = crate::lines::bytes(shared, move |_| Ok(Box::new(file)));
     Ok(HttpResponse::Ok()
         .content_type("application/octet-stream")
         .insert_header(("X-Content-SHA256", entry.sha256.to_string()))

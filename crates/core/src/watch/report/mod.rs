@@ -15,6 +15,7 @@ use jiff::{SignedDuration, Timestamp, ToSpan};
 use crate::dues::types::DueCell;
 use crate::engine::Engine;
 use crate::engine::error::EngineError;
+use crate::ledger::held::NAMED;
 use crate::ledger::{GateFigures, Happening, Ledger, LedgerError};
 
 /// So many happenings and removals are told one by one.
@@ -50,7 +51,11 @@ impl Engine {
             zone: zone.iana_name().unwrap_or("UTC").to_owned(),
             dues: self.expected(days)?,
             gates: beside(ledger.gate_figures(since, until)?, &earlier),
-            held: ledger.held_by_reason()?.into_iter().filter(|one| one.since < until).collect(),
+            held: ledger
+                .held_by_reason(NAMED)?
+                .into_iter()
+                .filter(|one| one.since < until)
+                .collect(),
             unusual: of("unusual")?,
             breaches: of("breach")?,
             troubles: of("trouble")?,
