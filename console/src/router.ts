@@ -20,6 +20,16 @@ export const router = createRouter({
     { path: "/morning", redirect: (to) => ({ name: "morning", query: to.query }) },
     { path: "/ledger", name: "ledger", component: () => import("./views/LedgerView.vue") },
     { path: "/held", name: "held", component: () => import("./views/HeldView.vue") },
+    { path: "/outputs", name: "outputs", component: () => import("./views/OutputsView.vue") },
+    {
+      path: "/lineage",
+      name: "lineage",
+      component: () => import("./views/LineageView.vue"),
+      props: (route) => ({
+        entry: route.query.entry === undefined ? null : Number(route.query.entry),
+        output: String(route.query.output ?? ""),
+      }),
+    },
     { path: "/clears", name: "clears", component: () => import("./views/ClearsView.vue") },
     {
       path: "/entries/:id(\\d+)",
@@ -62,6 +72,8 @@ const TITLES: Record<string, string> = {
   morning: "Morning",
   ledger: "Ledger",
   held: "Held files",
+  outputs: "Outputs",
+  lineage: "Lineage",
   clears: "Clears",
   account: "Account",
   people: "People",

@@ -10,7 +10,8 @@ const pages = [
   { to: "/", name: "Morning", within: ["morning"] },
   { to: "/gates", name: "Gates", within: ["gates", "gate"] },
   { to: "/held", name: "Held", within: ["held"] },
-  { to: "/ledger", name: "Ledger", within: ["ledger", "entry", "table"] },
+  { to: "/ledger", name: "Ledger", within: ["ledger", "entry"] },
+  { to: "/outputs", name: "Outputs", within: ["outputs", "table", "lineage"] },
   { to: "/clears", name: "Clears", within: ["clears"] },
 ];
 </script>
@@ -22,12 +23,15 @@ const pages = [
         <img src="/mark.svg" alt="" class="size-7" />
         <span>Vadegate</span>
       </RouterLink>
-      <nav aria-label="Pages" class="flex gap-1 max-md:order-last max-md:-mx-3 max-md:w-full max-md:overflow-x-auto">
+      <nav
+        aria-label="Pages"
+        class="flex gap-1 max-md:order-last max-md:-mx-2 max-md:w-full max-md:gap-0 max-md:overflow-x-auto"
+      >
         <RouterLink
           v-for="page in pages"
           :key="page.to"
           :to="page.to"
-          class="rounded-md px-3 py-1.5 text-sm font-medium hover:bg-raised"
+          class="rounded-md px-3 py-1.5 text-sm font-medium hover:bg-raised max-md:px-2"
           :class="page.within.includes(String($route.name)) ? 'bg-raised text-text' : 'text-muted'"
           :aria-current="page.within.includes(String($route.name)) ? 'page' : undefined"
         >

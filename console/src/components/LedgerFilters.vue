@@ -23,7 +23,7 @@ const stateChoices = [{ value: "", name: "all" }, ...ENTRY_STATES.map((state) =>
       v-model.trim.lazy="filter.text"
       type="search"
       class="field min-w-56 flex-1"
-      placeholder="Part of a path, or the beginning of a SHA-256"
+      placeholder="Part of a path, or of a SHA-256"
       aria-label="Search the ledger"
     />
     <input

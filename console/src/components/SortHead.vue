@@ -20,7 +20,7 @@ function press() {
     scope="col"
     :aria-sort="mine ? (up ? 'ascending' : 'descending') : 'none'"
   >
-    <button class="inline-flex items-center gap-1 font-medium hover:underline" @click="press">
+    <button class="inline-flex items-center gap-1 font-bold hover:underline" @click="press">
       {{ name }}
       <svg
         viewBox="0 0 12 12"

@@ -49,7 +49,7 @@ const measured = (element: unknown) => virtual.value.measureElement(element as E
 </script>
 
 <template>
-  <div ref="scrolled" class="max-h-[70vh] overflow-auto" tabindex="0" role="region" :aria-label="caption">
+  <div ref="scrolled" class="max-h-[70vh] overflow-auto rounded-t-lg" tabindex="0" role="region" :aria-label="caption">
     <table class="w-full text-sm" :aria-rowcount="rows.length + 1">
       <caption class="sr-only">
         {{

@@ -50,6 +50,11 @@ const fields = computed(() => Object.entries(entry.value?.fields ?? {}).map(([na
     <p class="text-sm text-muted">
       Entry {{ entry.id }} of gate
       <RouterLink :to="{ name: 'gate', params: { gate: entry.gate } }" class="link">{{ entry.gate }}</RouterLink>
+      ·
+      <RouterLink :to="{ name: 'lineage', query: { entry: entry.id } }" class="link">Lineage</RouterLink>
+      <template v-if="entry.location.status === 'unchanged'">
+        · <a :href="`/api/v1/entries/${entry.id}/file`" download class="link">Download</a>
+      </template>
     </p>
     <h1 class="mb-3 flex flex-wrap items-center gap-3 text-xl font-semibold">
       <span class="break-all">{{ visible(entry.path) }}</span><StateTag :word="entry.state" />

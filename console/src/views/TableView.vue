@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { computed, ref, watch } from "vue";
+import { RouterLink } from "vue-router";
 import AccountPanel from "../components/AccountPanel.vue";
 import EmptyNote from "../components/EmptyNote.vue";
 import ErrorNote from "../components/ErrorNote.vue";
@@ -34,7 +35,19 @@ const name = computed(() => props.path.split("/").at(-1) ?? props.path);
 <template>
   <p class="font-mono text-xs break-all text-muted">{{ visible(path) }}</p>
   <h1 class="mb-1 text-xl font-semibold break-all">{{ visible(name) }}</h1>
-  <p v-if="data" class="mb-4 text-sm text-muted">{{ kindOf(data) }}</p>
+  <p class="mb-4 flex flex-wrap gap-x-4 text-sm text-muted">
+    <span v-if="data">{{ kindOf(data) }}</span>
+    <template v-if="account && account.batches > 0">
+      <RouterLink :to="{ name: 'lineage', query: { output: path } }" class="link">Lineage</RouterLink>
+      <a
+        v-if="path.startsWith('/')"
+        :href="`/api/v1/outputs/file?path=${encodeURIComponent(path)}`"
+        download
+        class="link"
+        >Download</a
+      >
+    </template>
+  </p>
   <ErrorNote :error="error" />
   <AccountPanel v-if="account && account.batches > 0" :account="account" class="mb-4" />
   <template v-if="table">

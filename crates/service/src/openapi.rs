@@ -8,7 +8,7 @@ use utoipa::{Modify, OpenApi};
 
 use crate::api::{
     accounts, all_calls, audit, clears, door, dues, entries, events, gates, lookouts, offers,
-    people, reports, search, service, session, tells,
+    outputs, people, reports, search, service, session, tells,
 };
 use crate::caller::COOKIE;
 

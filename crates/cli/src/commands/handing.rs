@@ -33,11 +33,11 @@ struct Place {
     replaces: Option<Sha256>,
 }
 
-pub fn drop_files(config: Config, args: &DropFiles) -> Result<ExitCode, Failure> {
+pub fn drop_files(config: &Config, args: &DropFiles) -> Result<ExitCode, Failure> {
     if args.files.len() > 1 && (args.path.is_some() || args.mends.is_some()) {
         return Err(Failure::Wrong("--as and --mends are for one file at a time".into()));
     }
-    let remote = Remote::of(&config)?.ok_or_else(|| {
+    let remote = Remote::of(config)?.ok_or_else(|| {
         Failure::Failed(
             "no service is running that could take it; start `vadegate serve`, or put the file into the drop folder yourself, under another name first".into(),
         )

@@ -91,7 +91,7 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
         Command::Adopt(args) => people::adopt(config()?, &args),
         Command::Clear(args) => clear::clear(config()?, &args),
         Command::Removed(args) => clear::removed(config()?, &args).map(|()| ExitCode::SUCCESS),
-        Command::Handing(Handing::Drop(args)) => handing::drop_files(config()?, &args),
+        Command::Handing(Handing::Drop(args)) => handing::drop_files(&config()?, &args),
         Command::Watching(command) => watch(command, config()?),
         Command::Accounts(command) => accounts::accounts(config()?, &command),
         Command::Verify(args) => keeping::verify(config()?, &args),

@@ -52,6 +52,7 @@ mod demo;
 mod door;
 mod dues;
 mod edits;
+mod families;
 mod faults;
 mod figures;
 mod fixtures;

@@ -2,6 +2,7 @@
 
 use std::fs::File;
 use std::io::{self, BufRead, BufReader, Read};
+use std::path::Path;
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -74,6 +75,25 @@ impl Engine {
             None => Box::new(file) as Box<dyn Read>,
         };
         Ok((entry, reader))
+    }
+
+    /// An output as it lies there now.
+    ///
+    /// # Errors
+    /// [`EngineError::NotThere`] when nothing was ever written there, or it does not lie there.
+    pub fn output(&self, path: &str) -> Result<File, EngineError> {
+        let context = self.context();
+        if !context.ledger.is_output(path)? {
+            return Err(EngineError::NotThere(format!("`{path}` is no output")));
+        }
+        let opened = context.config.reach.at(Path::new(path)).and_then(|at| at.open());
+        let file = opened.map_err(|error| {
+            EngineError::NotThere(format!("the output `{path}` cannot be read: {error}"))
+        })?;
+        match file.metadata() {
+            Ok(meta) if meta.is_file() => Ok(file),
+            _ => Err(EngineError::NotThere(format!("the output `{path}` is no file"))),
+        }
     }
 
     /// The lines around one of an entry's file: around the one that its reason names where

@@ -96,6 +96,11 @@ fn read_looking(section: &mut Section<'_>) -> Looking {
     }
 }
 
+fn read_bounds(section: &mut Section<'_>) -> Bounds {
+    let bytes = range(section, "bytes", parse_bytes);
+    Bounds { bytes, age: range(section, "age", parse_duration) }
+}
+
 fn read_door(section: &mut Section<'_>) -> Door {
     let mut door = Door { bytes: 2_000_000_000, files_waiting: 1_000 };
     let Some(mut section) = section.section("door") else { return door };
@@ -124,16 +129,12 @@ fn read(
     let exact = section.choice("case", &[("exact", true), ("ignore", false)]).unwrap_or(false);
     let drops = read_drops(&name, &mut section, folder, exact);
     let (take, leave) = read_patterns(&mut section, exact);
-    // A field that only some of the patterns capture is accepted: an entry
-    // without it is held by name when the template asks for it.
+    // A field that only some of the patterns capture is accepted: an entry without it is held.
     let of_drops = drops.iter().flat_map(Drops::fields);
     let of_names = take.iter().flat_map(|pattern| pattern.fields());
     let fields: Vec<String> = of_drops.chain(of_names).cloned().collect();
     let settle = settle::read(&mut section, &fields);
-    let bounds = Bounds {
-        bytes: range(&mut section, "bytes", parse_bytes),
-        age: range(&mut section, "age", parse_duration),
-    };
+    let bounds = read_bounds(&mut section);
     let (empty, durable) = (read_empty(&mut section), read_durable(&mut section));
     let looking = read_looking(&mut section);
     let (group, usual) = (read_group(&mut section), read_usual(&mut section));
@@ -145,9 +146,8 @@ fn read(
     let work = work::read(&name, &mut section, &context).ok()?;
     let batch = batch::read(&name, &mut section, work.as_deref(), &fields, exact);
     let archive = read_archive(&name, &mut section, work.as_deref(), folder, &fields);
-    let (hold, interrupted) =
-        (read_hold(&mut section, folder, &fields), read_interrupted(&mut section));
-    let door = read_door(&mut section);
+    let (hold, door) = (read_hold(&mut section, folder, &fields), read_door(&mut section));
+    let interrupted = read_interrupted(&mut section);
     let (file, line) = (section.file(), section.line());
     section.finish();
     Some(Gate {

@@ -95,7 +95,7 @@ impl Ledger {
 }
 
 /// The entry that an output became, at the gate that took it.
-fn became(reader: &Connection, output: &Output) -> rusqlite::Result<Option<i64>> {
+pub(crate) fn became(reader: &Connection, output: &Output) -> rusqlite::Result<Option<i64>> {
     let Some(sum) = output.sha256.as_deref().and_then(Sha256::from_hex) else { return Ok(None) };
     let mut select = reader.prepare_cached(
         "SELECT MAX(id) FROM (

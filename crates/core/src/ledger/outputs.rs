@@ -108,7 +108,7 @@ fn sums(row: &Row<'_>) -> rusqlite::Result<OutputAccount> {
     })
 }
 
-fn part(row: &Row<'_>) -> rusqlite::Result<OutputPart> {
+pub(crate) fn part(row: &Row<'_>) -> rusqlite::Result<OutputPart> {
     Ok(OutputPart {
         gate: row.get(9)?,
         batch: row.get(10)?,

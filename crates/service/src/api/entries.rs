@@ -9,9 +9,7 @@ use vadegate_core::ask::{
     Answer, ENTRY_HEADER, EntryView, Excerpt, LoadedRows, Sample, entry_line,
 };
 use vadegate_core::engine::{Engine, EngineError};
-use vadegate_core::ledger::{
-    Count, CountBy, Entry, HeldGroup, OutputAccount, Page, Query as EntryQuery,
-};
+use vadegate_core::ledger::{Count, CountBy, Entry, HeldGroup, Page, Query as EntryQuery};
 
 use crate::problem::Problem;
 use crate::{Shared, ask};
@@ -134,7 +132,7 @@ pub(crate) async fn content(shared: Data<Shared>, id: Path<i64>) -> Result<HttpR
 }
 
 /// `Content-Disposition` (RFC 6266) of a file that is to be kept under its name.
-fn attachment(name: &str) -> String {
+pub(crate) fn attachment(name: &str) -> String {
     use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
     const KEPT: AsciiSet = NON_ALPHANUMERIC.remove(b'-').remove(b'_').remove(b'.');
     let plain: String = name
@@ -230,35 +228,6 @@ pub(crate) async fn why(
         let file = engine.config().file;
         let folder = file.parent().unwrap_or(std::path::Path::new("/")).to_owned();
         Ok(engine.why(&query.path, &folder)?)
-    })
-    .await
-    .map(Json)
-}
-
-/// Which output is asked about.
-#[derive(Debug, Deserialize, IntoParams)]
-#[into_params(parameter_in = Query)]
-#[serde(deny_unknown_fields)]
-pub(crate) struct OutputQuery {
-    /// The output's path, absolute; of a table `sqlite:PATH#TABLE` and the like.
-    path: String,
-    /// At most so many batches: 1 to 1,000, 50 when it is not said.
-    limit: Option<u32>,
-    /// The cursor of the page before.
-    cursor: Option<i64>,
-}
-
-/// What was written into an output: whether its rows add up, and its batches with their
-/// accounts, the newest first, by pages.
-#[utoipa::path(tag = "ledger", extensions(("x-role" = json!("viewer"))), params(OutputQuery),
-    responses((status = 200, body = OutputAccount)))]
-#[get("/api/v1/outputs")]
-pub(crate) async fn outputs(
-    shared: Data<Shared>,
-    query: web::Query<OutputQuery>,
-) -> Result<Json<OutputAccount>, Problem> {
-    ask(&shared, move |engine| {
-        Ok(engine.ask(|ledger| ledger.written_into(&query.path, query.cursor, query.limit))?)
     })
     .await
     .map(Json)

@@ -18,6 +18,8 @@ pub(crate) mod gates;
 #[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
 pub(crate) mod lookouts;
 pub(crate) mod offers;
+#[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
+pub(crate) mod outputs;
 pub(crate) mod people;
 #[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
 pub(crate) mod reports;
@@ -85,7 +87,10 @@ macro_rules! all_calls {
             entries::excerpt,
             entries::held,
             entries::sample,
-            entries::outputs,
+            outputs::outputs,
+            outputs::all_outputs,
+            outputs::output_file,
+            outputs::family,
             events::activity,
             events::changes,
             events::events,
