@@ -31,7 +31,7 @@ const pages = [
           v-for="page in pages"
           :key="page.to"
           :to="page.to"
-          class="rounded-md px-3 py-1.5 text-sm font-medium hover:bg-raised max-md:px-2"
+          class="rounded-md px-3 py-1.5 text-sm font-medium hover:bg-raised max-md:px-1.5 max-md:text-[0.8125rem]"
           :class="page.within.includes(String($route.name)) ? 'bg-raised text-text' : 'text-muted'"
           :aria-current="page.within.includes(String($route.name)) ? 'page' : undefined"
         >

@@ -1,15 +1,15 @@
 <script setup lang="ts">
 import { computed } from "vue";
 import { RouterLink, type RouteLocationRaw } from "vue-router";
-import { layout, type Placed } from "../support/family";
+import { layout, type Placed, shortened } from "../support/family";
 import { counted, visible } from "../support/format";
 import type { Family } from "../support/types";
 
 /** Files and works, and what came from what: from left to right. */
 const props = defineProps<{ family: Family; of: string }>();
-const drawn = computed(() => layout(props.family));
+const drawn = computed(() => layout(shortened(props.family, props.of)));
 
-const [WIDE, HIGH, GAP_X, GAP_Y] = [220, 52, 56, 14];
+const [WIDE, HIGH, GAP_X, GAP_Y] = [200, 52, 40, 14];
 const x = (at: Placed) => at.column * (WIDE + GAP_X);
 const y = (at: Placed) => at.row * (HIGH + GAP_Y);
 const size = computed(() => ({

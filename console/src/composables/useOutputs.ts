@@ -8,6 +8,8 @@ import type { Family, Outputs } from "../support/types";
 export interface OutputFilter {
   text: string;
   gate: string;
+  /** What it is; empty for all. */
+  role: string;
 }
 
 /** Outputs in order of path, page by page. */

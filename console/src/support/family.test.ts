@@ -1,5 +1,5 @@
 import { expect, it } from "vitest";
-import { layout } from "./family";
+import { layout, shortened } from "./family";
 import type { Family, FamilyMember } from "./types";
 
 const member = (key: string): FamilyMember => ({
@@ -34,4 +34,17 @@ it("stands each near what it comes from", () => {
 it("ends with what would come from itself, and with nothing", () => {
   expect(Object.keys(columns(family("ab", "ab", "ba")))).toHaveLength(2);
   expect(layout(family(""))).toEqual({ placed: [], links: [], columns: 0, rows: 0 });
+});
+
+it("leaves out outputs that are the entry that they became, and no other", () => {
+  const all = family("awoeq", "aw", "wo", "oe", "wq");
+  for (const key of ["o", "q"]) all.members.find((one) => one.key === key)!.kind = "output";
+  const short = shortened(all, "a");
+  expect(short.members.map((one) => one.key).join("")).toBe("aweq");
+  expect(short.links).toEqual([
+    { from: "a", to: "w" },
+    { from: "w", to: "e" },
+    { from: "w", to: "q" },
+  ]);
+  expect(shortened(all, "o")).toEqual(all);
 });

@@ -2,6 +2,21 @@
 
 import type { Family, FamilyMember } from "./types";
 
+/** Without outputs that are nothing but the entry that they became; `kept` stays. */
+export function shortened(family: Family, kept: string): Family {
+  const entries = new Set(family.members.filter((one) => one.kind === "entry").map((one) => one.key));
+  const became = new Map<string, string>();
+  for (const member of family.members) {
+    if (member.kind !== "output" || member.key === kept) continue;
+    const next = family.links.filter((link) => link.from === member.key).map((link) => link.to);
+    if (next.length === 1 && entries.has(next[0]!)) became.set(member.key, next[0]!);
+  }
+  const links = family.links
+    .filter((link) => !became.has(link.from))
+    .map(({ from, to }) => ({ from, to: became.get(to) ?? to }));
+  return { ...family, members: family.members.filter((one) => !became.has(one.key)), links };
+}
+
 export interface Placed {
   member: FamilyMember;
   column: number;

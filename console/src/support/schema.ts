@@ -9997,6 +9997,8 @@ export interface operations {
         text?: string;
         /** @description Of this gate, as far as the newest batch tells. */
         gate?: string;
+        /** @description That is this, such as `rows`, `load`, `copy` or `member`. */
+        role?: string;
         /** @description Only those after this path: the `next` of the page before. */
         cursor?: string;
         /** @description At most so many; 1 to 500, by default 50. */

@@ -14,7 +14,20 @@ import type { OutputPart } from "../support/types";
 /** What the gates have made: files and tables, each with what was written into it last. */
 const text = ref("");
 const gate = ref("");
-const filter = computed(() => ({ text: text.value, gate: gate.value }));
+const role = ref("");
+const ROLES = [
+  { value: "", name: "all" },
+  { value: "rows", name: "outputs of rows" },
+  { value: "all", name: "outputs of all" },
+  { value: "load", name: "tables of databases" },
+  { value: "set aside", name: "rows set aside" },
+  { value: "account", name: "accounts" },
+  { value: "copy", name: "copies" },
+  { value: "bundle", name: "bundles" },
+  { value: "member", name: "members of archives" },
+  { value: "edited", name: "edited files" },
+];
+const filter = computed(() => ({ text: text.value, gate: gate.value, role: role.value }));
 const { data, error, hasNextPage, isFetching, fetchNextPage } = useOutputs(filter);
 const outputs = computed(() => data.value?.pages.flatMap((page) => page.outputs) ?? []);
 const { data: gates } = useGates();
@@ -41,6 +54,7 @@ const download = (path: string) => `/api/v1/outputs/file?path=${encodeURICompone
       aria-label="Search the outputs"
     />
     <PickList v-model="gate" label="Gate" :choices="gateChoices" />
+    <PickList v-model="role" label="What" :choices="ROLES" />
   </form>
   <ErrorNote :error="error" />
   <section class="panel min-w-0" aria-label="Outputs">
@@ -58,7 +72,7 @@ const download = (path: string) => `/api/v1/outputs/file?path=${encodeURICompone
         <th class="cell" scope="col">Gate</th>
         <th class="cell" scope="col">What it is</th>
         <th class="cell" scope="col">Written last</th>
-        <th class="cell text-right" scope="col">Then</th>
+        <th class="cell text-right" scope="col">Last batch</th>
         <th class="cell" scope="col"><span class="sr-only">More of it</span></th>
       </template>
       <template #row="{ row: one }">
@@ -95,8 +109,8 @@ const download = (path: string) => `/api/v1/outputs/file?path=${encodeURICompone
         </td>
       </template>
     </VirtualTable>
-    <EmptyNote v-else-if="data && (text !== '' || gate !== '')" title="No output is so.">
-      Search for less, or for another gate.
+    <EmptyNote v-else-if="data && (text !== '' || gate !== '' || role !== '')" title="No output is so.">
+      Search for less, for another gate, or for something else.
     </EmptyNote>
     <EmptyNote v-else-if="data" title="Nothing was made yet.">
       Tables, copies and members of archives are listed here once a gate has made them.

@@ -102,6 +102,11 @@ async fn ledger_pages(demo: &Demo, page: Page) {
     page.go(service, "/ledger").await;
     page.find("//table//td").await;
     picture(&page, "ledger").await;
+    page.go(service, "/ledger?state=filed&gate=buoys").await;
+    page.click("//table//tr[@aria-rowindex='2']/td[1]/a").await;
+    page.press("Lineage").await;
+    page.find("//*[@aria-label='What came from what']//li[contains(., '.csv')]").await;
+    picture(&page, "lineage").await;
     page.go(service, "/held?gate=tide").await;
     page.find("//tr[@aria-current='true']").await;
     picture(&page, "held").await;

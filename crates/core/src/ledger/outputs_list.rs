@@ -21,6 +21,9 @@ pub struct OutputsQuery {
     pub text: Option<String>,
     /// Of this gate, as far as the newest batch tells.
     pub gate: Option<String>,
+    /// That is this, such as `rows`, `load`, `copy` or `member`.
+    #[param(value_type = Option<String>)]
+    pub role: Option<OutputRole>,
     /// Only those after this path: the `next` of the page before.
     pub cursor: Option<String>,
     /// At most so many; 1 to 500, by default 50.
@@ -72,6 +75,7 @@ impl Ledger {
                     if fits(&path)
                         && let Some(found) = newest.query_row([&path], part).optional()?
                         && found.output.role != OutputRole::Unpacked
+                        && query.role.is_none_or(|role| role == found.output.role)
                         && query.gate.as_ref().is_none_or(|gate| *gate == found.gate)
                     {
                         outputs.push(found);
