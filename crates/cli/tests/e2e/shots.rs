@@ -110,11 +110,6 @@ async fn ledger_pages(demo: &Demo, page: Page) {
     page.go(service, "/held?gate=tide").await;
     page.find("//tr[@aria-current='true']").await;
     picture(&page, "held").await;
-    page.go(service, "/ledger?state=filed&gate=buoys").await;
-    page.click("//table//tr[last()]/td[1]/a").await;
-    page.see("Unpacked").await;
-    page.find("//a[contains(., 'skerrow-deep_')]").await;
-    picture(&page, "entry-archive").await;
     page.go(service, "/clears").await;
     page.press("Rehearse").await;
     page.find("//p[contains(., 'would go') or contains(., 'Would remove')]").await;
