@@ -14,6 +14,7 @@ const { data: session } = useSession();
 const admin = useMay("admin");
 const pages = [
   { name: "account", words: "Account", ofAdmin: false },
+  { name: "configuration", words: "Configuration", ofAdmin: true },
   { name: "people", words: "People and tokens", ofAdmin: true },
   { name: "audit", words: "Audit log", ofAdmin: true },
 ];

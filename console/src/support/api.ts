@@ -80,4 +80,5 @@ export const get = <T>(path: string, values: Values = {}) => call<T>("GET", with
 /** As {@link get}; when nothing has changed since, the same data is given, and little is sent. */
 export const getTagged = <T>(path: string) => call<T>("GET", path, undefined, true);
 export const post = <T>(path: string, body?: unknown) => call<T>("POST", path, body);
+export const put = <T>(path: string, body?: unknown) => call<T>("PUT", path, body);
 export const remove = (path: string) => call<void>("DELETE", path);

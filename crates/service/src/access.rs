@@ -29,6 +29,8 @@ pub(crate) struct Call {
     pub name: String,
     /// Whether its body is read while it comes, by the call itself.
     pub streamed: bool,
+    /// Whether it only tells what would be, though it is sent as what changes something.
+    pub rehearses: bool,
 }
 
 /// What may be done at a route's pattern, by method.
@@ -55,9 +57,12 @@ fn methods(item: &utoipa::openapi::PathItem) -> Methods {
     let described = all.into_iter().filter_map(|(method, operation)| {
         let operation = operation.as_ref()?;
         let name = operation.operation_id.clone().unwrap_or_default();
-        let streamed = operation.extensions.as_ref().and_then(|all| all.get("x-streamed"));
-        let streamed = streamed.is_some_and(|streamed| streamed == &serde_json::Value::Bool(true));
-        Some((method, Call { access: access_of(operation), name, streamed }))
+        let says = |what: &str| {
+            let said = operation.extensions.as_ref().and_then(|all| all.get(what));
+            said.is_some_and(|said| said == &serde_json::Value::Bool(true))
+        };
+        let (streamed, rehearses) = (says("x-streamed"), says("x-rehearses"));
+        Some((method, Call { access: access_of(operation), name, streamed, rehearses }))
     });
     described.collect()
 }

@@ -19,8 +19,8 @@ fn is_page(path: &str) -> bool {
     let mut parts = path.split('/');
     match parts.next() {
         Some(
-            "" | "morning" | "held" | "outputs" | "lineage" | "ledger" | "table" | "clears"
-            | "sign-in" | "account" | "people" | "audit",
+            "" | "morning" | "held" | "outputs" | "lineage" | "configuration" | "ledger" | "table"
+            | "clears" | "sign-in" | "account" | "people" | "audit",
         ) => parts.next().is_none(),
         Some("gates") => parts.next().is_none_or(|gate| !gate.is_empty()) && parts.next().is_none(),
         Some("entries") => {

@@ -11,6 +11,7 @@ mod attempts;
 mod caller;
 mod console;
 mod guard;
+mod keys;
 mod limits;
 mod lines;
 mod live;

@@ -7,8 +7,8 @@ use utoipa::openapi::{ContentBuilder, Ref, Response, ResponseBuilder};
 use utoipa::{Modify, OpenApi};
 
 use crate::api::{
-    accounts, all_calls, audit, clears, door, dues, entries, events, gates, lookouts, offers,
-    outputs, people, reports, search, service, session, tells,
+    accounts, all_calls, audit, clears, configuration, door, dues, entries, events, gates,
+    lookouts, offers, outputs, people, reports, search, service, session, tells,
 };
 use crate::caller::COOKIE;
 
@@ -64,9 +64,9 @@ struct Problems;
 impl Modify for Problems {
     fn modify(&self, openapi: &mut utoipa::openapi::OpenApi) {
         for (pattern, item) in &mut openapi.paths.paths {
-            let all =
-                [&mut item.get, &mut item.post, &mut item.put, &mut item.delete, &mut item.patch];
-            for operation in all.into_iter().flatten() {
+            let read = [&mut item.get, &mut item.head];
+            let changed = [&mut item.post, &mut item.put, &mut item.delete, &mut item.patch];
+            for operation in read.into_iter().chain(changed).flatten() {
                 let mut wanted = PROBLEMS.to_vec();
                 if operation.security.is_none() {
                     wanted.push(("401", "Sign in first, or show the token"));

@@ -43,6 +43,7 @@ mod chaos;
 mod chaos_loads;
 mod clears;
 mod commands;
+mod configuring;
 mod console;
 mod console_people;
 mod crash_points;

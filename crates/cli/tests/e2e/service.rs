@@ -115,6 +115,20 @@ fn problems_are_documents_that_say_what_to_do() {
     assert_eq!(answer.status(), 413);
 }
 
+/// A change of the configuration.
+fn changed_config(service: &Service) -> String {
+    let files = service.get("/api/v1/configuration");
+    let order = json!({
+        "path": files[0]["path"], "text": format!("{}# more\n", text(&files[0], "text")),
+        "was": files[0]["sha256"], "who": "ada", "why": "more",
+    });
+    let request = service.agent().put(service.url("/api/v1/configuration"));
+    let request = request.header("Authorization", format!("Bearer {}", service.token));
+    let answer = request.header("Content-Type", "application/json").send(order.to_string());
+    assert_eq!(answer.unwrap().status(), 200);
+    "/api/v1/configuration/changes/1".to_owned()
+}
+
 /// Where a file is received that is about to be handed in.
 fn begun_upload(service: &Service) -> String {
     let request = service.agent().put(service.url("/api/v1/gates/tide/drop/begun.csv"));
@@ -134,6 +148,7 @@ fn asked(pattern: &str, service: &Service) -> String {
         "rows" => path.replace("/2/", "/3/"),
         "report" => format!("{path}?since=2026-01-01T00:00:00Z"),
         "family" => format!("{path}?entry=1"),
+        _ if path.contains("/configuration/changes/") => changed_config(service),
         _ if path.contains("/uploads/") => begun_upload(service),
         "why" => format!("{path}?path=a.csv"),
         "search" => format!("{path}?text=a"),

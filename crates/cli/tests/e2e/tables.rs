@@ -320,7 +320,7 @@ fn the_page_shows_what_is_in_a_table_and_whether_it_adds_up() {
             .await;
         page.find("//*[@aria-labelledby='account']//td[contains(., 'level_m 2.0')]").await;
         page.press("the files in it").await;
-        page.see("1 entry shown").await;
+        page.see("1 entry, 32 B").await;
         page.see("Only files that are in").await;
         page.go(&service, "/table?path=state/ledger.db").await;
         page.see("is the state folder, which is never data").await;

@@ -119,7 +119,7 @@ impl Engine {
 }
 
 /// Everything that a gate's section says, as text: where it stands is no rule.
-fn rules(gate: &Gate) -> String {
+pub(super) fn rules(gate: &Gate) -> String {
     let mut gate = gate.clone();
     gate.file.clear();
     gate.line = 0;

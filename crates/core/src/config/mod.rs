@@ -125,9 +125,19 @@ impl Config {
     /// # Errors
     /// [`ConfigError`], with every fault that was found.
     pub fn read(file: &Path) -> Result<Self, ConfigError> {
-        let read = |file: &Path| {
-            std::fs::read_to_string(file)
-                .map_err(|source| ConfigError::Unreadable { file: file.to_owned(), source })
+        Config::read_with(file, None)
+    }
+
+    /// As [`Config::read`], with a text in the place of what stands in one of the files, or as
+    /// one more of `gates.d`.
+    pub(crate) fn read_with(
+        file: &Path,
+        edited: Option<(&Path, &str)>,
+    ) -> Result<Self, ConfigError> {
+        let read = |file: &Path| match edited {
+            Some((path, text)) if path == file => Ok(text.to_owned()),
+            _ => std::fs::read_to_string(file)
+                .map_err(|source| ConfigError::Unreadable { file: file.to_owned(), source }),
         };
         let text = read(file)?;
         let file = std::path::absolute(file)
@@ -141,7 +151,11 @@ impl Config {
             _ => file,
         };
         let mut more = Vec::new();
-        for file in gate_files(&file)? {
+        let mut files = gate_files(&file)?;
+        files.extend(edited.map(|(path, _)| path.to_owned()).filter(|path| *path != file));
+        files.sort();
+        files.dedup();
+        for file in files {
             let text = read(&file)?;
             more.push((file, text));
         }
@@ -252,7 +266,7 @@ impl Config {
 }
 
 /// The files `gates.d/*.toml` beside the configuration, in order of name.
-fn gate_files(file: &Path) -> Result<Vec<PathBuf>, ConfigError> {
+pub(crate) fn gate_files(file: &Path) -> Result<Vec<PathBuf>, ConfigError> {
     let folder = file.with_file_name("gates.d");
     let unreadable = |source| ConfigError::Unreadable { file: folder.clone(), source };
     let entries = match std::fs::read_dir(&folder) {

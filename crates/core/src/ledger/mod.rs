@@ -10,6 +10,7 @@ pub(crate) mod access;
 pub(crate) mod adopting;
 pub(crate) mod audit;
 pub(crate) mod claims;
+pub(crate) mod configured;
 pub(crate) mod counted;
 pub(crate) mod dues;
 pub(crate) mod entering;
@@ -52,6 +53,7 @@ use rusqlite::{Connection, OpenFlags};
 
 use crate::ledger::error::reading;
 pub use audit::{AuditLine, AuditProof, AuditQuery, NewAudit};
+pub use configured::ConfigChange;
 pub use counted::{Count, CountBy};
 pub use dues::Excuse;
 pub use error::LedgerError;

@@ -6,6 +6,8 @@ pub(crate) mod audit;
 #[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
 pub(crate) mod clears;
 #[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
+pub(crate) mod configuration;
+#[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
 pub(crate) mod door;
 #[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
 pub(crate) mod dues;
@@ -109,6 +111,12 @@ macro_rules! all_calls {
             accounts::revoke_token,
             audit::audit_lines,
             audit::audit_proof,
+            configuration::configuration,
+            configuration::config_keys,
+            configuration::try_config,
+            configuration::save_config,
+            configuration::config_changes,
+            configuration::config_change,
             service::about,
             service::reload,
             service::description,

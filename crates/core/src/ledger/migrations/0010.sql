@@ -22,3 +22,14 @@ CREATE TABLE upload (
   entry INTEGER
 );
 CREATE INDEX upload_place ON upload (gate, place);
+
+-- What was saved into the files of the configuration, and what stood there before.
+CREATE TABLE config_change (
+  id INTEGER PRIMARY KEY,
+  at INTEGER NOT NULL,
+  who TEXT NOT NULL,
+  why TEXT NOT NULL,
+  file TEXT NOT NULL,
+  text TEXT NOT NULL
+);
+CREATE INDEX config_change_file ON config_change (file, id);
