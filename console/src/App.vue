@@ -2,9 +2,11 @@
 import { RouterView, useRoute } from "vue-router";
 import AppBar from "./components/AppBar.vue";
 import FaultNote from "./components/FaultNote.vue";
+import { usePageFocus } from "./composables/usePageFocus";
 import { useTheme } from "./composables/useTheme";
 
 useTheme();
+usePageFocus();
 const route = useRoute();
 </script>
 

@@ -28,4 +28,15 @@ const queryClient = new QueryClient({
   },
 });
 
+/** A piece of the page that is not there any more: the service is another version by now. */
+window.addEventListener("vite:preloadError", (event) => {
+  const KEY = "vadegate.reloaded";
+  const before = Number(sessionStorage.getItem(KEY) ?? 0);
+  // Not again and again, when that is not the cause.
+  if (Date.now() - before < 10_000) return;
+  sessionStorage.setItem(KEY, String(Date.now()));
+  event.preventDefault();
+  window.location.reload();
+});
+
 createApp(App).use(router).use(VueQueryPlugin, { queryClient }).mount("#app");

@@ -45,7 +45,7 @@ const fields = (file: DropFile) =>
         <RouterLink
           v-if="file.kind === 'file' && isTable(file.name)"
           :to="{ name: 'table', query: { path: joined(file.drop, file.path) } }"
-          class="link relative z-[1] ml-2 text-xs"
+          class="link relative z-[1] ml-2 text-xs whitespace-nowrap"
           :aria-label="`look inside ${file.place}`"
           >look inside</RouterLink
         >

@@ -28,7 +28,7 @@ const summary = computed(() => {
 
 <template>
   <section class="panel min-w-0" aria-labelledby="rehearsal">
-    <div class="flex flex-wrap items-center justify-between gap-2 border-b border-line px-4 py-2">
+    <div class="flex flex-wrap items-center justify-between gap-2 px-4 py-2" :class="{ 'border-b border-line': data }">
       <h2 id="rehearsal" class="font-semibold">
         Rehearsal
         <span class="ml-1 text-sm font-normal text-muted">

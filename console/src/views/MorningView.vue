@@ -7,6 +7,7 @@ import DueGrid from "../components/DueGrid.vue";
 import EmptyNote from "../components/EmptyNote.vue";
 import ErrorNote from "../components/ErrorNote.vue";
 import MorningNeeds from "../components/MorningNeeds.vue";
+import NightPanel from "../components/NightPanel.vue";
 import { useBoard, useDueCells, useDues, useZone } from "../composables/useQueries";
 import { DUE_STATES, daysBefore } from "../support/dues";
 import { count, counted, moment } from "../support/format";
@@ -61,40 +62,43 @@ const choose = (due: string) => router.replace({ name: "morning", query: { due }
   </div>
   <ErrorNote :error="error ?? failed" />
   <div class="grid items-start gap-4 lg:grid-cols-[3fr_2fr]">
-    <section v-if="dues" class="panel min-w-0" aria-labelledby="expected">
-      <h2 id="expected" class="border-b border-line px-4 py-2.5 font-semibold">Expected</h2>
-      <EmptyNote v-if="dues.length === 0" title="Nothing is expected.">
-        A <span class="font-mono">[due.NAME]</span> section of the configuration says which files come by when;
-        <span class="font-mono">vadegate due --learn GATE</span> proposes one.
-      </EmptyNote>
-      <template v-else>
-        <div class="flex flex-wrap gap-2 px-4 pt-3" role="group" aria-label="Rules">
-          <button
-            v-for="one in dues"
-            :key="one.name"
-            class="button"
-            :class="one.name === name ? 'bg-raised' : ''"
-            :aria-pressed="one.name === name"
-            @click="choose(one.name)"
-          >
-            {{ one.name }}
-            <span
-              v-for="part in one.today"
-              :key="part.state"
-              class="ml-1 rounded-full px-1.5 text-xs"
-              :class="DUE_STATES[part.state].tone"
-              >{{ part.count }} {{ DUE_STATES[part.state].word }}</span
-            >
-          </button>
-        </div>
-        <p v-if="rule" class="px-4 pt-2 text-sm text-muted">{{ rule.words }}; the last {{ DAYS }} days</p>
-        <DueGrid v-if="cells && cells.length > 0" v-model="chosen" :cells="cells" :each="rule?.each ?? null" />
-        <EmptyNote v-else-if="cells" title="Nothing was expected in these days.">
-          Before the first file of a gate nothing is expected of it.
+    <div class="grid min-w-0 gap-4">
+      <section v-if="dues" class="panel min-w-0" aria-labelledby="expected">
+        <h2 id="expected" class="border-b border-line px-4 py-2.5 font-semibold">Expected</h2>
+        <EmptyNote v-if="dues.length === 0" title="Nothing is expected.">
+          A <span class="font-mono">[due.NAME]</span> section of the configuration says which files come by when;
+          <span class="font-mono">vadegate due --learn GATE</span> proposes one.
         </EmptyNote>
-        <DueCellPanel v-if="shown" :cell="shown" @excused="(cell) => (chosen = cell)" />
-      </template>
-    </section>
+        <template v-else>
+          <div class="flex flex-wrap gap-2 px-4 pt-3" role="group" aria-label="Rules">
+            <button
+              v-for="one in dues"
+              :key="one.name"
+              class="button"
+              :class="one.name === name ? 'bg-raised' : ''"
+              :aria-pressed="one.name === name"
+              @click="choose(one.name)"
+            >
+              {{ one.name }}
+              <span
+                v-for="part in one.today"
+                :key="part.state"
+                class="ml-1 rounded-full px-1.5 text-xs"
+                :class="DUE_STATES[part.state].tone"
+                >{{ part.count }} {{ DUE_STATES[part.state].word }}</span
+              >
+            </button>
+          </div>
+          <p v-if="rule" class="px-4 pt-2 text-sm text-muted">{{ rule.words }}; the last {{ DAYS }} days</p>
+          <DueGrid v-if="cells && cells.length > 0" v-model="chosen" :cells="cells" :each="rule?.each ?? null" />
+          <EmptyNote v-else-if="cells" title="Nothing was expected in these days.">
+            Before the first file of a gate nothing is expected of it.
+          </EmptyNote>
+          <DueCellPanel v-if="shown" :cell="shown" @excused="(cell) => (chosen = cell)" />
+        </template>
+      </section>
+      <NightPanel />
+    </div>
     <MorningNeeds v-if="board" :board="board" class="max-lg:order-first" />
   </div>
 </template>

@@ -79,7 +79,9 @@ fn plain(text: &str) -> String {
         }
     }
     plain.push_str(rest);
-    plain.replace('`', "").replace("\\|", "|")
+    let plain = plain.replace('`', "").replace("\\|", "|");
+    // Nothing stands below where it is shown.
+    ["; see below", ", see below"].iter().fold(plain, |text, words| text.replace(words, ""))
 }
 
 #[cfg(test)]
@@ -94,7 +96,7 @@ mod tests {
             found.unwrap_or_else(|| panic!("{section} {key} is not explained")).clone()
         };
         let settle = find("[gate.NAME]", "settle");
-        assert_eq!(settle.meaning, "when a file counts as complete; see below");
+        assert_eq!(settle.meaning, "when a file counts as complete");
         assert_eq!(settle.default.as_deref(), Some("\"5s\""));
         assert_eq!(find("[service]", "state").default.as_deref(), Some("\"state\""));
         find("[gate.NAME.merge]", "into");

@@ -104,6 +104,14 @@ impl Page {
         self.chromium(metrics).await;
     }
 
+    /// Has the system prefer dark colours, or light ones.
+    pub async fn dark(&self, dark: bool) {
+        let value = if dark { "dark" } else { "light" };
+        let features = json!([{ "name": "prefers-color-scheme", "value": value }]);
+        let params = json!({ "features": features });
+        self.chromium(json!({ "cmd": "Emulation.setEmulatedMedia", "params": params })).await;
+    }
+
     async fn chromium(&self, command: serde_json::Value) {
         self.client.issue_cmd(Chromium(command)).await.unwrap();
     }

@@ -67,6 +67,11 @@ fn every_page_is_usable_by_all() {
             ("/gates", "//article"),
             ("/gates/tide", "//h1"),
             ("/ledger", "//tr"),
+            ("/held", "//*[@id='look']"),
+            ("/outputs", "//h1"),
+            ("/lineage?entry=1", "//li[contains(., 'entry') or contains(., 'Entry')]"),
+            ("/configuration", "//*[contains(@class, 'cm-line')]"),
+            ("/no-such-page", "//h1"),
             ("/entries/1", "//h1"),
             ("/clears", "//h2"),
             ("/account", "//tr"),
@@ -76,8 +81,58 @@ fn every_page_is_usable_by_all() {
             page.go(&service, path).await;
             page.find(there).await;
             assert_eq!(faults(&page).await, [""; 0], "{path}");
+            page.dark(true).await;
+            assert_eq!(faults(&page).await, [""; 0], "{path}, dark");
+            page.dark(false).await;
+        }
+        // Each dialog, as it opens.
+        for (path, opens) in [
+            ("/entries/1", "//button[contains(., 'File as it is')]"),
+            ("/entries/1", "//button[contains(., 'Delete the file')]"),
+            ("/gates/tide", "//button[contains(., 'Adopt')]"),
+            ("/gates/tide", "//button[contains(., 'Pause')]"),
+            ("/people", "//button[contains(., 'Password')]"),
+            ("/gates", "//button[contains(., 'Search')]"),
+        ] {
+            page.go(&service, path).await;
+            page.click(opens).await;
+            page.find("//*[@role='dialog']//*[self::h2 or self::input]").await;
+            assert_eq!(faults(&page).await, [""; 0], "{path} {opens}");
         }
     });
+}
+
+#[test]
+fn a_page_that_is_gone_to_has_the_focus_at_its_heading_and_a_missing_piece_loads_it_anew() {
+    let coast = coast();
+    let service = coast.serve();
+    with_page(SIZE, |page| async move {
+        page.go(&service, "/sign-in").await;
+        sign_in(&page, "ada").await;
+        page.go(&service, "/gates").await;
+        page.press("Ledger").await;
+        page.find("//h1[text()='Ledger'][@tabindex='-1']").await;
+        let focused = "return document.activeElement.textContent";
+        assert_eq!(page.script(focused).await, json!("Ledger"));
+        // Twice as large there is nothing to scroll sideways.
+        page.resize(640, 400).await;
+        for path in ["/", "/gates/tide", "/held", "/ledger", "/outputs"] {
+            page.go(&service, path).await;
+            page.find("//h1").await;
+            let over = "return document.documentElement.scrollWidth - window.innerWidth";
+            assert_eq!(page.script(over).await, json!(0), "{path}");
+        }
+        page.script("window.mark = 1; window.dispatchEvent(new Event('vite:preloadError', { cancelable: true }))").await;
+        wait_async(&page, "return window.mark ?? 0", &json!(0)).await;
+    });
+}
+
+/// Waits until a script says so.
+async fn wait_async(page: &Page, script: &str, said: &Value) {
+    let begun = std::time::Instant::now();
+    while page.script(script).await != *said {
+        assert!(begun.elapsed() < crate::support::PATIENCE, "{script} never said {said}");
+    }
 }
 
 #[test]

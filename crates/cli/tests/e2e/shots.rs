@@ -123,6 +123,17 @@ async fn ledger_pages(demo: &Demo, page: Page) {
     page.see("First rows").await;
     page.find("//h2[contains(., 'Account')]").await;
     picture(&page, "table").await;
+    page.go(service, "/configuration").await;
+    page.click("//*[contains(@class, 'cm-line')][contains(., 'settle')]").await;
+    page.find("//*[@aria-labelledby='help'][contains(., 'complete')]").await;
+    let edit = "const content = document.querySelector('.cm-content'); \
+         const view = content.cmTile?.view ?? content.cmView?.rootView?.view ?? content.cmView?.view; \
+         const at = view.state.doc.toString().indexOf('3s'); \
+         view.dispatch({ changes: { from: at, to: at + 2, insert: '3x' } }); return 1";
+    page.script(edit).await;
+    page.find("//*[@aria-labelledby='outcome']//li").await;
+    picture(&page, "configuration").await;
+    page.press("Take back").await;
     page.go(service, "/people").await;
     page.find("//tr[contains(., 'survey-boat')]").await;
     picture(&page, "people").await;
