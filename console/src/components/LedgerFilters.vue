@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import { computed } from "vue";
-import { useGates } from "../composables/useQueries";
-import { type Filter, PERIODS } from "../support/ledger";
+import { useNow } from "../composables/useNow";
+import { useGates, useZone } from "../composables/useQueries";
+import { type Filter, lastDays, PERIODS } from "../support/ledger";
 import { ENTRY_STATES } from "../support/types";
 import ColumnPick from "./ColumnPick.vue";
 import PickList from "./PickList.vue";
@@ -14,6 +15,25 @@ const gateChoices = computed(() => [
   { value: "", name: "all" },
   ...(gates.value ?? []).map(({ name }) => ({ value: name, name })),
 ]);
+// The last days by their names, beside spans and free choice.
+const zone = useZone();
+const now = useNow();
+const days = computed(() => lastDays(now.value, zone.value));
+const times = computed(() => [...PERIODS.slice(0, -1), ...days.value, PERIODS.at(-1)!]);
+const entered = computed<string>({
+  get: () => {
+    const { period, from, to } = filter.value;
+    const named = period === "days" && from === to && days.value.some(({ value }) => value === from);
+    return named ? from : period;
+  },
+  set: (value) => {
+    const period = PERIODS.find((one) => one.value === value)?.value;
+    filter.value =
+      period === undefined
+        ? { ...filter.value, period: "days", from: value, to: value }
+        : { ...filter.value, period, from: "", to: "" };
+  },
+});
 const stateChoices = [{ value: "", name: "all" }, ...ENTRY_STATES.map((state) => ({ value: state, name: state }))];
 </script>
 
@@ -36,8 +56,8 @@ const stateChoices = [{ value: "", name: "all" }, ...ENTRY_STATES.map((state) =>
     />
     <PickList v-model="filter.gate" label="Gate" :choices="gateChoices" />
     <PickList v-model="filter.state" label="State" :choices="stateChoices" />
-    <PickList v-model="filter.period" label="Entered" :choices="PERIODS" />
-    <template v-if="filter.period === 'days'">
+    <PickList v-model="entered" label="Entered" :choices="times" />
+    <template v-if="entered === 'days'">
       <label class="flex items-center gap-1.5 text-sm text-muted"
         >from <input v-model.lazy="filter.from" type="date" class="field"
       /></label>

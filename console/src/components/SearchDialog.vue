@@ -13,7 +13,7 @@ import { computed, onScopeDispose, ref, watch } from "vue";
 import { useRouter } from "vue-router";
 import { get } from "../support/api";
 import { visible } from "../support/format";
-import { KINDS, placeOf } from "../support/search";
+import { KINDS, inLedger, placeOf } from "../support/search";
 import type { Hit } from "../support/types";
 import ErrorNote from "./ErrorNote.vue";
 
@@ -41,10 +41,11 @@ function show() {
   text.value = asked.value = "";
   open.value = true;
 }
-function go(hit: Hit | null) {
+/** What was found, or all of it in the ledger. */
+function go(hit: Hit | "ledger" | null) {
   if (hit === null) return;
   open.value = false;
-  void router.push(placeOf(hit));
+  void router.push(hit === "ledger" ? inLedger(asked.value) : placeOf(hit));
 }
 
 function pressed(event: KeyboardEvent) {
@@ -85,7 +86,11 @@ onScopeDispose(() => {
             @change="text = $event.target.value"
           />
           <div class="px-3"><ErrorNote :error="error" /></div>
-          <ComboboxOptions v-if="hits.length > 0" static class="min-h-0 overflow-y-auto border-t border-line p-1">
+          <ComboboxOptions
+            v-if="asked !== '' && (hits.length > 0 || !isFetching)"
+            static
+            class="min-h-0 overflow-y-auto border-t border-line p-1"
+          >
             <ComboboxOption
               v-for="(hit, at) in hits"
               :key="`${asked} ${at}`"
@@ -101,14 +106,15 @@ onScopeDispose(() => {
                 </span>
               </li>
             </ComboboxOption>
+            <ComboboxOption v-slot="{ active }" value="ledger" as="template">
+              <li class="flex gap-3 rounded-md px-3 py-2 text-sm" :class="{ 'bg-raised': active }">
+                <span class="w-16 shrink-0 text-muted">ledger</span>
+                <span>{{
+                  hits.length > 0 ? "All entries that fit" : "Nothing of that is known; look through all entries"
+                }}</span>
+              </li>
+            </ComboboxOption>
           </ComboboxOptions>
-          <p
-            v-else-if="asked !== '' && !isFetching"
-            role="status"
-            class="border-t border-line px-4 py-3 text-sm text-muted"
-          >
-            Nothing of that is known. The ledger's own search looks through all entries.
-          </p>
           <p v-else class="border-t border-line px-4 py-3 text-sm text-muted">
             {{ isFetching ? "Looking …" : "For example: ullin-bay, 42, *_20260301*.csv, station=haven" }}
           </p>

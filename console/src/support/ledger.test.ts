@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { type Filter, isFiltered, toFilter, toOrder, toQuery, toRoute } from "./ledger";
+import { type Filter, isFiltered, lastDays, toFilter, toOrder, toQuery, toRoute } from "./ledger";
 
 const nothing: Filter = {
   text: "",
@@ -61,6 +61,13 @@ describe("ledger filter", () => {
       until: "2026-03-29T22:00:00.000Z",
     });
     expect(toQuery({ ...days, to: "" }, 0, "Pacific/Auckland")).toEqual({ since: "2026-03-27T11:00:00.000Z" });
+  });
+
+  it("names the last days of the service's time zone", () => {
+    const days = lastDays(Date.parse("2026-03-01T23:30:00Z"), "Europe/Oslo");
+    expect(days).toHaveLength(7);
+    expect(days[0]).toEqual({ value: "2026-03-02", name: "today, Monday 2 Mar" });
+    expect(days[6]).toEqual({ value: "2026-02-24", name: "Tuesday 24 Feb" });
   });
 
   it("knows order from filter", () => {

@@ -1,7 +1,7 @@
 /** What is searched for in the ledger: as chosen, in the address, as asked. */
 
 import type { LocationQuery } from "vue-router";
-import { dayAfter, startOfDay } from "./format";
+import { dayAfter, moment, startOfDay } from "./format";
 import { ENTRY_STATES, type EntryQuery, type EntryState } from "./types";
 
 export const PERIODS = [
@@ -12,6 +12,17 @@ export const PERIODS = [
   { value: "days", name: "from … to …", hours: 0 },
 ] as const;
 export type Period = (typeof PERIODS)[number]["value"];
+
+/** The last seven days by their names, today first, as they are in a time zone. */
+export function lastDays(now: number, zone: string): { value: string; name: string }[] {
+  const today = moment(new Date(now).toISOString(), zone).slice(0, 10);
+  const noon = Date.parse(`${today}T12:00:00Z`);
+  return [0, 1, 2, 3, 4, 5, 6].map((ago) => {
+    const day = new Date(noon - ago * 86_400_000);
+    const name = day.toLocaleDateString("en-GB", { weekday: "long", day: "numeric", month: "short", timeZone: "UTC" });
+    return { value: day.toISOString().slice(0, 10), name: ago === 0 ? `today, ${name}` : name };
+  });
+}
 
 /** In which order entries are listed, last or greatest first unless it is turned round. */
 export const ORDERS = ["entered", "name", "size"] as const;

@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { placeOf } from "./search";
+import { inLedger, placeOf } from "./search";
 import type { Hit } from "./types";
 
 const hit = (more: Partial<Hit>): Hit => ({
@@ -19,8 +19,13 @@ test("what was found leads to its page", () => {
     query: { path: "/out/a.csv" },
   });
   expect(placeOf(hit({ kind: "held", gate: "tide" }))).toEqual({
-    name: "ledger",
-    query: { gate: "tide", state: "held" },
+    name: "held",
+    query: { gate: "tide" },
   });
   expect(placeOf(hit({ kind: "file", gate: "tide" }))).toEqual({ name: "gate", params: { gate: "tide" } });
+});
+
+test("all of it is in the ledger, by field or by text", () => {
+  expect(inLedger("station=haven")).toEqual({ name: "ledger", query: { field: "station=haven" } });
+  expect(inLedger("haven_1")).toEqual({ name: "ledger", query: { text: "haven_1" } });
 });

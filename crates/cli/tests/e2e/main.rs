@@ -71,6 +71,7 @@ mod long_lists;
 mod lookouts;
 mod made_archives;
 mod model;
+mod morning_questions;
 mod network;
 mod noon;
 mod offers;

@@ -109,7 +109,7 @@ fn the_search_is_opened_by_a_key_and_leads_where_the_answer_is() {
         page.find("//h1[contains(., 'all-sums.csv')]").await;
         page.press("Search").await;
         page.type_in("//input[@aria-label='Search']", "nothing-of-that").await;
-        page.see("Nothing of that is known.").await;
+        page.see("Nothing of that is known").await;
     });
 }
 

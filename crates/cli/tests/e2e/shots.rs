@@ -187,25 +187,6 @@ fn shots() {
             "vadegate ledger --state held --limit 3",
         ],
     );
-    let service = demo.service();
-    for gate in ["tide", "manifests", "sea-state"] {
-        service.post(&format!("/api/v1/gates/{gate}/pause"));
-    }
-    wait("files have settled", || {
-        let files = demo.json("rehearse");
-        let of = |will: &str| {
-            files.as_array().unwrap().iter().filter(|file| file["will"] == will).count()
-        };
-        (of("work") > 4 && of("file") > 1).then_some(())
-    });
-    terminal(
-        &demo,
-        "command-rehearse",
-        &["vadegate check", "vadegate rehearse", "vadegate files archive/sea-state --by ext"],
-    );
-    for gate in ["tide", "manifests", "sea-state"] {
-        service.post(&format!("/api/v1/gates/{gate}/resume"));
-    }
     terminal(
         &demo,
         "command-why",
