@@ -160,7 +160,26 @@ pub(crate) fn described() -> utoipa::openapi::OpenApi {
 
 /// The document as JSON.
 pub fn document() -> String {
-    described().to_pretty_json().unwrap_or_default()
+    let document = serde_json::to_value(described()).map(ordered).unwrap_or_default();
+    serde_json::to_string_pretty(&document).unwrap_or_default()
+}
+
+/// The same with our own marks (`x-…`) behind the rest and in their order: they come from a map
+/// that has none.
+fn ordered(value: serde_json::Value) -> serde_json::Value {
+    use serde_json::Value;
+    match value {
+        Value::Object(map) => {
+            let (mut marks, rest): (Vec<_>, Vec<_>) =
+                map.into_iter().partition(|(key, _)| key.starts_with("x-"));
+            marks.sort_by(|one, other| one.0.cmp(&other.0));
+            Value::Object(
+                rest.into_iter().chain(marks).map(|(key, value)| (key, ordered(value))).collect(),
+            )
+        }
+        Value::Array(list) => Value::Array(list.into_iter().map(ordered).collect()),
+        other => other,
+    }
 }
 
 #[cfg(test)]

@@ -110,15 +110,14 @@ fn every_example_of_the_pages_is_understood() {
 
 #[test]
 fn unknown_keys_name_the_nearest_with_line_and_column() {
-    let text =
-        "[gate.tide]\ndrop = \"d\"\n  setle = \"5s\"\narchive = \"leave\"\ncolour = 1\n[gates]\n";
+    let text = "[gate.tide]\ndrop = \"d\"\n  setle = \"5s\"\narchive = \"leave\"\nflavouring = 1\n[gates]\n";
     let found = faults(text);
     assert_eq!(
         found[0],
         "vadegate.toml:3:3: unknown key `setle` in [gate.tide]; did you mean `settle`?"
     );
     assert!(found[1].starts_with(
-        "vadegate.toml:5:1: unknown key `colour` in [gate.tide]; known are like, case, drop"
+        "vadegate.toml:5:1: unknown key `flavouring` in [gate.tide]; known are like, case, drop"
     ));
     assert_eq!(found[2], "vadegate.toml:6:2: unknown key `gates` at the top; did you mean `gate`?");
 }

@@ -53,7 +53,7 @@ fn who_may_do_what() {
     assert_eq!(may(Role::Supplier), ["supplier"]);
     assert_eq!(may(Role::Worker), ["worker"]);
     assert_eq!(may(Role::Viewer), ["viewer"]);
-    assert_eq!(may(Role::Operator), ["viewer", "operator"]);
+    assert_eq!(may(Role::Operator), ["supplier", "viewer", "operator"]);
     assert_eq!(may(Role::Admin), ["supplier", "worker", "viewer", "operator", "admin"]);
 }
 
