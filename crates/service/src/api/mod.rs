@@ -33,6 +33,8 @@ pub(crate) mod session;
 #[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
 pub(crate) mod tells;
 
+mod upload_headers;
+
 use actix_web::web;
 
 /// Gives a macro all calls of the API: the one list from which they are served and
