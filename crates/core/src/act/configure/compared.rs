@@ -9,8 +9,8 @@ use crate::config::Config;
 use crate::config::gate::Gate;
 use crate::files::version::Kind;
 
-/// So many names of a gate's drop folders are looked at.
-const NAMES: usize = 50_000;
+/// So many names are looked at, in the drop folders of all gates that differ.
+const NAMES: usize = 100_000;
 
 /// So many files are named.
 const NAMED: usize = 100;
@@ -18,6 +18,7 @@ const NAMED: usize = 100;
 /// Gates that differ, and the files that lie in their drop folders.
 pub(super) fn compare(old: &Config, new: &Config) -> TriedConfig {
     let mut tried = TriedConfig::default();
+    let mut left = NAMES;
     let names: BTreeSet<&str> =
         old.gates.iter().chain(&new.gates).map(|gate| gate.name.as_str()).collect();
     for name in names {
@@ -31,7 +32,7 @@ pub(super) fn compare(old: &Config, new: &Config) -> TriedConfig {
         let mut paths = BTreeSet::new();
         for (config, gate) in [(old, before), (new, after)] {
             if let Some(gate) = gate {
-                tried.more |= !files_of(config, gate, &mut paths);
+                tried.more |= !files_of(config, gate, &mut paths, &mut left);
             }
         }
         for path in paths {
@@ -56,8 +57,7 @@ pub(super) fn compare(old: &Config, new: &Config) -> TriedConfig {
 }
 
 /// The files in a gate's drop folders; gives whether these are all.
-fn files_of(config: &Config, gate: &Gate, paths: &mut BTreeSet<PathBuf>) -> bool {
-    let mut count = 0;
+fn files_of(config: &Config, gate: &Gate, paths: &mut BTreeSet<PathBuf>, left: &mut usize) -> bool {
     for place in gate.drops.find().folders {
         let folder = gate.drops.path_of(&place);
         if config.really_within_roots(&folder).is_err() {
@@ -65,13 +65,13 @@ fn files_of(config: &Config, gate: &Gate, paths: &mut BTreeSet<PathBuf>) -> bool
         }
         // What cannot be read is told by the gate.
         let _ = gate.drops.glimpse(&config.reach, &place, gate.depth, &mut |_, _| (), &mut |one| {
-            if one.kind == Kind::File && one.utf8 && count < NAMES {
-                count += 1;
+            if one.kind == Kind::File && one.utf8 && *left > 0 {
+                *left -= 1;
                 paths.insert(gate.drops.path_of(&one.path));
             }
         });
     }
-    count < NAMES
+    *left > 0
 }
 
 fn why_not(gate: &Gate, path: &std::path::Path) -> Option<String> {

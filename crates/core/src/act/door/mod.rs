@@ -225,6 +225,9 @@ impl Engine {
             if let Ok(handle) = self.handle(&upload.gate)
                 && upload.entry.is_none()
             {
+                // A clock that was set says nothing of what is just being received.
+                let receiving = &handle.live.context.receiving;
+                let Some(_alone) = receiving.begin(&upload.name) else { continue };
                 if let Err(error) = give_up(&handle.live, &upload) {
                     tracing::warn!("what was received of a file cannot be removed: {error}");
                 }
