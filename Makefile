@@ -72,8 +72,9 @@ chaos: compiler server disks console
 	  $(CARGO) test --locked --release -p vadegate-core -- eight_readers
 
 ## bench: measures beside their baselines, as ratios
-bench: compiler server disks archivers console
+bench: compiler browser server disks archivers console
 	$(CARGO) bench --locked -p vadegate --bench passage --bench synced --bench handing --bench editing --bench growth --bench arrivals --bench ledger --bench watching --bench tables --bench loads
+	$(CARGO) test --locked --release -p vadegate --test e2e -- page_figures --ignored --nocapture
 
 ## fuzz: the readers of tables and the API against what nobody would send; SECONDS=60 for each reader
 fuzz: fuzz-api

@@ -10,7 +10,9 @@ import ActivityChart from "./ActivityChart.vue";
 /** What the last day did, over all gates, beside the day before. */
 const { data } = useActivity({ hours: 48, minutes: 60 });
 const now = useNow();
-const told = computed(() => night(data.value ?? [], now.value));
+// Minute by minute: there may be thousands of pieces to add up.
+const minute = computed(() => Math.floor(now.value / 60_000) * 60_000);
+const told = computed(() => night(data.value ?? [], minute.value));
 const to = (state: string) => ({
   name: "ledger",
   query: { entered: "24h", ...(state === "repeat" ? { repeats: "true" } : state === "" ? {} : { state }) },

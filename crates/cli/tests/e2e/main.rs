@@ -78,6 +78,7 @@ mod offers;
 mod open_batches;
 mod openpgp;
 mod outputs;
+mod page_figures;
 mod passes;
 mod people;
 mod post_office;
