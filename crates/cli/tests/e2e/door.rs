@@ -162,6 +162,33 @@ fn what_is_cut_off_goes_on_where_it_was_also_after_the_service_was_killed() {
 }
 
 #[test]
+fn what_was_refused_gets_no_name_later_unless_it_is_asked_for_again() {
+    let coast = coast("");
+    let service = coast.serve();
+    let (place, _) = begin(&service, "ullin_1.csv", "two");
+    coast.drop("drops/tide/ullin_1.csv", "one");
+    let (status, told) = body(piece(&service, &place, (0, true), b"two"));
+    assert!(status == 409 && told.contains("lies there already"), "{status} {told}");
+    // What is not held is replaced by nobody.
+    let replaces = [("If-Match", format!("\"{}\"", sum("one")))];
+    let replaces = replaces.each_ref().map(|(name, value)| (*name, value.as_str()));
+    let at = ("PUT", "/api/v1/gates/tide/drop/ullin_1.csv");
+    let (status, told) = body(send(&service, at, &replaces, b"three"));
+    assert!(status == 409 && told.contains("only what is held"), "{status} {told}");
+    assert_eq!(coast.read("drops/tide/ullin_1.csv"), "one");
+    let left = coast.files("drops").into_iter().filter(|path| path.contains(".vadegate-"));
+    assert_eq!(left.count(), 1, "of what can go on, and of nothing else");
+    std::fs::remove_file(coast.path("drops/tide/ullin_1.csv")).unwrap();
+    service.kill();
+    let service = coast.serve();
+    assert!(!coast.path("drops/tide/ullin_1.csv").try_exists().unwrap());
+    assert_eq!(how_far(&service, &place), "3");
+    assert_eq!(body(piece(&service, &place, (3, true), b"")).0, 201);
+    coast.wait("it is filed", |coast| coast.files("archive") == ["archive/ullin_1.csv"]);
+    assert_eq!(coast.read("archive/ullin_1.csv"), "two");
+}
+
+#[test]
 fn what_is_wrong_too_large_or_too_much_is_refused_and_nothing_of_it_stays() {
     let coast = coast("[gate.tide.door]\nbytes = \"..1kB\"\nfiles_waiting = 2\n");
     let service = coast.serve();

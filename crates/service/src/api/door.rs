@@ -115,7 +115,12 @@ pub(crate) async fn hand_in(
         }
     };
     if said.complete {
-        finish(&shared, &caller, name, sum).await
+        let finished = finish(&shared, &caller, name.clone(), sum).await;
+        if finished.as_ref().is_err_and(|problem| (400..500).contains(&problem.status)) {
+            // Refused, and nobody knows its name: nothing of it stays.
+            let _ = ask(&shared, move |engine| Ok(engine.end_upload(&name, None)?)).await;
+        }
+        finished
     } else {
         let upload = ask(&shared, move |engine| Ok(engine.upload(&name, own.as_deref())?)).await?;
         Ok(told(HttpResponse::Created(), &upload).finish())

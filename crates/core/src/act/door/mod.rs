@@ -101,6 +101,9 @@ impl Engine {
     /// [`DoorError`].
     pub fn end_upload(&self, name: &str, owner: Option<&str>) -> Result<(), DoorError> {
         let (live, upload) = self.upload_of(name, owner)?;
+        let _alone = live.context.receiving.begin(name).ok_or(DoorError::Busy)?;
+        // As it is now that nobody else is at it.
+        let upload = live.context.ledger.upload(name)?.unwrap_or(upload);
         if upload.whole.is_some() {
             return Err(DoorError::Occupied("it is whole, and is not taken back".into()));
         }
@@ -117,8 +120,9 @@ impl Engine {
         owner: Option<&str>,
         sum: Option<Sha256>,
     ) -> Result<UploadView, DoorError> {
-        let (live, mut upload) = self.upload_of(name, owner)?;
+        let (live, upload) = self.upload_of(name, owner)?;
         let _alone = live.context.receiving.begin(name).ok_or(DoorError::Busy)?;
+        let mut upload = live.context.ledger.upload(name)?.unwrap_or(upload);
         if upload.published || upload.entry.is_some() {
             return Ok(view(&live, upload)?);
         }
@@ -137,8 +141,12 @@ impl Engine {
         let version = upload.version().ok_or(DoorError::None)?;
         let by = HandedIn { upload: upload.id, who: upload.who.clone() };
         live.hand_in(&upload.place, version, by);
-        self.make_room(&live, &upload)?;
-        publish(&live, &upload, &staged)?;
+        let placed = self.make_room(&live, &upload).and_then(|()| publish(&live, &upload, &staged));
+        if let Err(DoorError::Occupied(_) | DoorError::Changed(_)) = &placed {
+            // What was refused does not get its name later, behind the sender's back.
+            live.context.ledger.upload_published(upload.id, false)?;
+        }
+        placed?;
         live.context.ledger.upload_published(upload.id, true)?;
         upload.published = true;
         // A gate whose thread has ended needs no telling.
@@ -178,14 +186,10 @@ impl Engine {
                 upload.place
             )));
         }
-        live.load_known().map_err(EngineError::from)?;
-        if let Some(known) = live.state().known.get(&upload.place) {
-            return Err(DoorError::Occupied(format!(
-                "`{}` is entry {}, which is not held; only what is held is replaced",
-                upload.place, known.entry
-            )));
-        }
-        Ok(at.remove()?)
+        Err(DoorError::Occupied(format!(
+            "`{}` is not held; only what is held is replaced",
+            upload.place
+        )))
     }
 
     pub(crate) fn upload_of(
