@@ -1,0 +1,147 @@
+//! Connecting to a server of FTP, and signing in.
+
+use std::net::{SocketAddr, TcpStream, ToSocketAddrs};
+use std::path::Path;
+use std::sync::Arc;
+
+use rustls::{ClientConfig, RootCertStore};
+use rustls_pki_types::CertificateDer;
+use rustls_pki_types::pem::PemObject;
+use suppaftp::types::FileType;
+use suppaftp::{FtpError, Mode, RustlsConnector, RustlsFtpStream};
+
+use crate::address::{Address, Scheme};
+use crate::ftp::fault;
+use crate::runtime::{CONNECT, PATIENCE};
+use crate::{Fault, Login};
+
+/// A control connection, signed in.
+pub(crate) struct Connection {
+    pub ftp: RustlsFtpStream,
+    /// The server tells facts of files (`MLSD`).
+    pub facts: bool,
+    scheme: Scheme,
+    /// The folder in which it began.
+    home: String,
+}
+
+impl Connection {
+    /// Whether there is such a folder: every server tells that by letting one into it.
+    pub fn has_folder(&mut self, path: &str) -> Result<(), Fault> {
+        let entered = self.ftp.cwd(path).map_err(fault);
+        match entered {
+            Ok(()) => self.ftp.cwd(&self.home).map_err(fault),
+            Err(Fault::Refused(_)) => Err(Fault::Absent),
+            Err(other) => Err(other),
+        }
+    }
+
+    /// How it is secured, in words.
+    pub fn secured(&self) -> &'static str {
+        if self.scheme == Scheme::Ftps { " over TLS" } else { ", in clear" }
+    }
+
+    /// Breaks off a transfer: its connection is not used again, so that nothing is waited for.
+    pub fn give_up<T>(&mut self, data: T) {
+        // Both ends of the control connection go: dropping the data waits for no answer then.
+        let control = self.ftp.get_ref();
+        let _ = control.shutdown(std::net::Shutdown::Both);
+        drop(control);
+        drop(data);
+    }
+}
+
+/// Connects and signs in.
+pub(crate) fn connect(address: &Address, login: &Login) -> Result<Connection, Fault> {
+    let host = address.host.as_str();
+    let away = |why: String| Fault::Away(format!("`{address}` cannot be reached: {why}"));
+    let mut ftp = open(address, login).map_err(|error| match fault(error) {
+        Fault::Away(why) | Fault::Refused(why) => away(why),
+        other => other,
+    })?;
+    ftp.set_mode(if host.contains(':') { Mode::ExtendedPassive } else { Mode::Passive });
+    let user = address.user.as_deref().unwrap_or("anonymous");
+    let password = login.password.as_deref().unwrap_or("");
+    ftp.login(user, password).map_err(|error| match fault(error) {
+        Fault::Refused(why) | Fault::NotLetIn(why) => {
+            Fault::NotLetIn(format!("`{address}` does not let us in: {why}"))
+        }
+        other => other,
+    })?;
+    ftp.transfer_type(FileType::Binary).map_err(fault)?;
+    let known = ftp.feat().unwrap_or_default();
+    let facts = known.keys().any(|name| name.eq_ignore_ascii_case("MLST"));
+    if known.keys().any(|name| name.eq_ignore_ascii_case("UTF8")) {
+        // One that knows no other says so by a refusal.
+        let _ = ftp.opts("UTF8", Some("ON"));
+    }
+    let home = ftp.pwd().map_err(fault)?;
+    Ok(Connection { ftp, facts, scheme: address.scheme, home })
+}
+
+fn open(address: &Address, login: &Login) -> Result<RustlsFtpStream, FtpError> {
+    let host = address.host.as_str();
+    let secure = |error: String| FtpError::SecureError(error);
+    if address.scheme == Scheme::Ftp {
+        let ftp = RustlsFtpStream::connect_with_stream(reach(host, address.port())?)?;
+        return Ok(ftp.passive_stream_builder(reach_data));
+    }
+    let connector = |tls: &Arc<ClientConfig>| RustlsConnector::from(Arc::clone(tls));
+    let tls = tls(login.certificates.as_deref()).map_err(secure)?;
+    if login.implicit {
+        let port = address.port.unwrap_or(990);
+        let ftp = RustlsFtpStream::connect_secure_implicit((host, port), connector(&tls), host)?;
+        return Ok(ftp.passive_stream_builder(reach_data));
+    }
+    let ftp = RustlsFtpStream::connect_with_stream(reach(host, address.port())?)?;
+    ftp.passive_stream_builder(reach_data).into_secure(connector(&tls), host)
+}
+
+fn reach(host: &str, port: u16) -> Result<TcpStream, FtpError> {
+    let mut last = std::io::ErrorKind::NotFound.into();
+    for address in (host, port).to_socket_addrs().map_err(FtpError::ConnectionError)? {
+        match reach_data(address) {
+            Ok(stream) => return Ok(stream),
+            Err(FtpError::ConnectionError(error)) => last = error,
+            Err(other) => return Err(other),
+        }
+    }
+    Err(FtpError::ConnectionError(last))
+}
+
+/// Connects with a bound on how long is waited, now and for each answer.
+fn reach_data(address: SocketAddr) -> Result<TcpStream, FtpError> {
+    let stream = TcpStream::connect_timeout(&address, CONNECT);
+    let stream = stream.map_err(FtpError::ConnectionError)?;
+    let bounded = stream
+        .set_read_timeout(Some(PATIENCE))
+        .and_then(|()| stream.set_write_timeout(Some(PATIENCE)))
+        .and_then(|()| stream.set_nodelay(true));
+    bounded.map_err(FtpError::ConnectionError)?;
+    Ok(stream)
+}
+
+/// TLS with the certificates of a file, or those of the system.
+pub(crate) fn tls(certificates: Option<&Path>) -> Result<Arc<ClientConfig>, String> {
+    let mut roots = RootCertStore::empty();
+    if let Some(path) = certificates {
+        let failed = |why: String| format!("the certificates in `{}`: {why}", path.display());
+        let pem = std::fs::read(path).map_err(|error| failed(error.to_string()))?;
+        for certificate in CertificateDer::pem_slice_iter(&pem) {
+            let certificate = certificate.map_err(|error| failed(error.to_string()))?;
+            roots.add(certificate).map_err(|error| failed(error.to_string()))?;
+        }
+        if roots.is_empty() {
+            return Err(failed("there is none".into()));
+        }
+    } else {
+        roots.add_parsable_certificates(rustls_native_certs::load_native_certs().certs);
+    }
+    let provider = Arc::new(rustls::crypto::ring::default_provider());
+    let config = ClientConfig::builder_with_provider(provider)
+        .with_safe_default_protocol_versions()
+        .map_err(|error| error.to_string())?
+        .with_root_certificates(roots)
+        .with_no_client_auth();
+    Ok(Arc::new(config))
+}
