@@ -9,7 +9,7 @@ mod remote;
 use std::path::Path;
 
 use vadegate_core::ask::{
-    Answer, DueQuery, EntryView, FileView, GateView, Hit, LoadedRows, Rehearsed,
+    Answer, DueQuery, EntryView, FileView, GateView, Hit, LoadedRows, PlaceFolder, PlaceView, Rehearsed,
 };
 use vadegate_core::config::Config;
 use vadegate_core::dues::{DueCell, DueCount, Learned};
@@ -149,6 +149,25 @@ impl Client {
                 remote.get("/api/v1/report", &times)
             }
             Client::Here(engine) => Ok(engine.report(since, until)?),
+        }
+    }
+
+    /// All places.
+    pub fn places(&self) -> Result<Vec<PlaceView>, Failure> {
+        match self {
+            Client::Service(remote) => remote.get("/api/v1/places", &[]),
+            Client::Here(engine) => Ok(engine.places()),
+        }
+    }
+
+    /// What lies in a folder of a place.
+    pub fn place_folder(&self, name: &str, folder: &str) -> Result<PlaceFolder, Failure> {
+        match self {
+            Client::Service(remote) => {
+                let folder = [("folder", folder.to_owned())];
+                remote.get(&format!("/api/v1/places/{}/files", coded(name)), &folder)
+            }
+            Client::Here(engine) => Ok(engine.place_folder(name, folder)?),
         }
     }
 

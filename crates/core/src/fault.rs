@@ -7,7 +7,7 @@
 //! passed to stderr.
 
 /// Points of the protocol, in its order.
-pub const POINTS: [&str; 43] = [
+pub const POINTS: [&str; 48] = [
     "enter.read",
     "enter.sync",
     "ledger.commit",
@@ -51,6 +51,11 @@ pub const POINTS: [&str; 43] = [
     "door.write",
     "door.publish",
     "door.published",
+    "fetch.begun",
+    "fetch.received",
+    "fetch.published",
+    "fetch.end",
+    "fetch.ended",
 ];
 
 /// Whether this build can have faults injected.

@@ -3,6 +3,7 @@
 //! arguments.
 
 pub mod act;
+pub mod afar;
 pub mod arrivals;
 pub mod ask;
 pub mod check;

@@ -8,7 +8,7 @@ use utoipa::{Modify, OpenApi};
 
 use crate::api::{
     accounts, all_calls, audit, clears, configuration, door, dues, entries, events, gates,
-    lookouts, offers, outputs, people, reports, search, service, session, tells,
+    lookouts, offers, outputs, people, places, reports, search, service, session, tells,
 };
 use crate::caller::COOKIE;
 

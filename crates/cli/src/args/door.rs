@@ -1,10 +1,10 @@
-//! Handing files in.
+//! Handing files in, and places.
 
 use std::path::PathBuf;
 
 use clap::{Args as ClapArgs, Subcommand};
 
-/// The commands that hand in files.
+/// The commands that hand in files, and look at places.
 #[derive(Debug, Subcommand)]
 pub enum Handing {
     /// Hand files in at the door of a gate: the running service takes them
@@ -20,6 +20,29 @@ Examples:
   vadegate drop tide mended.csv --mends 42       (in the place of a held entry)
   vadegate --service https://files.sound.example --token-file supplier.token drop tide *.csv")]
     Drop(DropFiles),
+    /// List places: servers from which is fetched and to which is delivered, and what lies there
+    #[command(after_help = "\
+The place is asked: a folder that a gate fetches from, or any other below that of its address.
+
+Examples:
+  vadegate place
+  vadegate place harbour-office
+  vadegate place harbour-office tide/garrow-light --json")]
+    Place(Place),
+}
+
+/// Which place, and which folder of it.
+#[derive(Debug, ClapArgs)]
+pub struct Place {
+    /// The place; without it all places are listed
+    #[arg(value_name = "NAME")]
+    pub name: Option<String>,
+    /// The folder, below that of its address
+    #[arg(value_name = "FOLDER")]
+    pub folder: Option<String>,
+    /// Print one JSON document instead of text
+    #[arg(long)]
+    pub json: bool,
 }
 
 /// Which files are handed in.

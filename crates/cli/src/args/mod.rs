@@ -16,7 +16,7 @@ use std::path::PathBuf;
 use clap::{Args as ClapArgs, Parser, Subcommand};
 
 pub use accounts::{Accounts, Audit, NewToken, Token, User};
-pub use door::{DropFiles, Handing};
+pub use door::{DropFiles, Handing, Place};
 pub use files::{CellType, Clear, Compress, Deliver, Edit, IfFileThere, LineEnds, Removed, Unpack};
 pub use gates::{Check, FileOrder, Files, Find, GateNames, Gates, Init, Pass, Rehearse, Why};
 pub use keeping::{Backup, Restore, Trim, Verify};

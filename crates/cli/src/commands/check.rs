@@ -5,7 +5,7 @@ use std::process::ExitCode;
 
 use serde::Serialize;
 use vadegate_core::arrivals::{Kind, sweep};
-use vadegate_core::check::{Finding, Severity, check as try_out};
+use vadegate_core::check::{Finding, Severity, check as try_out, check_places};
 use vadegate_core::config::{Config, ConfigError};
 use vadegate_core::pattern::{Fields, natural_order};
 
@@ -14,7 +14,11 @@ use crate::show;
 
 pub fn check(file: &Path, json: bool) -> Result<ExitCode, Failure> {
     let (findings, gates) = match Config::read(file) {
-        Ok(config) => (try_out(&config), config.gates.len()),
+        Ok(config) => {
+            let mut findings = try_out(&config);
+            findings.extend(check_places(&config));
+            (findings, config.gates.len())
+        }
         Err(ConfigError::Faulty { faults, .. }) => (faults.iter().map(Finding::from).collect(), 0),
         Err(unreadable) => return Err(unreadable.into()),
     };

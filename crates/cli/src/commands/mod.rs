@@ -23,6 +23,7 @@ mod lookouts;
 mod merge;
 mod pass;
 mod people;
+mod place;
 mod rehearse;
 mod reload;
 mod report;
@@ -91,6 +92,7 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
         Command::Adopt(args) => people::adopt(config()?, &args),
         Command::Clear(args) => clear::clear(config()?, &args),
         Command::Removed(args) => clear::removed(config()?, &args).map(|()| ExitCode::SUCCESS),
+        Command::Handing(Handing::Place(args)) => done(place::place(config()?, &args)),
         Command::Handing(Handing::Drop(args)) => handing::drop_files(&config()?, &args),
         Command::Watching(command) => watch(command, config()?),
         Command::Accounts(command) => accounts::accounts(config()?, &command),

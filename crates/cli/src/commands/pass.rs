@@ -47,11 +47,13 @@ fn waiting(
     let begun = Instant::now();
     let mut reports = pass()?;
     while wait.is_some_and(|wait| begun.elapsed() < wait)
-        && reports.iter().any(|report| report.arriving > 0 && !report.paused)
+        && reports.iter().any(|report| report.arriving + report.waiting_there > 0 && !report.paused)
     {
         // Files settle by the clock; nothing tells when the next one has.
         std::thread::sleep(Duration::from_millis(200));
         for (all, more) in reports.iter_mut().zip(pass()?) {
+            all.fetched += more.fetched;
+            all.waiting_there = more.waiting_there;
             all.entered += more.entered;
             all.repeats += more.repeats;
             all.passed_over += more.passed_over;
@@ -81,7 +83,7 @@ fn pass_here(
 /// Passes, and on a terminal says every moment what is being done.
 fn watched(engine: &Engine, gate: &str) -> Result<PassReport, Failure> {
     if !stderr().is_terminal() {
-        return Ok(engine.pass_here(gate)?);
+        return Ok(engine.fetch_and_pass(gate, true)?);
     }
     let bar = ProgressBar::new_spinner();
     if let Ok(style) = ProgressStyle::with_template("{spinner} {elapsed} {msg}") {
@@ -100,7 +102,7 @@ fn watched(engine: &Engine, gate: &str) -> Result<PassReport, Failure> {
                 }
             }
         });
-        let report = engine.pass_here(gate);
+        let report = engine.fetch_and_pass(gate, true);
         drop(ended);
         report
     });

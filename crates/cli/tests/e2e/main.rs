@@ -22,6 +22,7 @@
 //! * `loads`: rows in tables of databases (`databases` makes these).
 //! * `delivers`: copies in one place or several.
 //! * `unpacks`: archives that are unpacked; `lineage`: into the folder of another gate.
+//! * `fetching`: files that are fetched from places (`vadegate-servers` has real servers).
 //! * `sends`: files that go to a receiver (`receiver` is one).
 //! * `hours`: when gates take files; `dues`: what is expected (`noon` is a coast at noon).
 //! * `reports`: reports of a time, the board, what is usual, questions by field.
@@ -55,6 +56,7 @@ mod dues;
 mod edits;
 mod families;
 mod faults;
+mod fetching;
 mod figures;
 mod fixtures;
 mod folders;

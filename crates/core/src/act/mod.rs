@@ -9,6 +9,7 @@ pub(crate) mod clear_rules;
 pub(crate) mod cleared;
 pub(crate) mod configure;
 pub(crate) mod door;
+pub(crate) mod fetch;
 pub(crate) mod leases;
 pub(crate) mod reload;
 

@@ -4,6 +4,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::ask::afar::{FetchView, fetch_view};
 use crate::arrivals::settle::Look;
 use crate::arrivals::sweep::Seen;
 use crate::config::gate::Archive;
@@ -93,6 +94,9 @@ pub struct GateView {
     pub order: String,
     /// Batches that are being gathered.
     pub open_batches: Vec<OpenBatch>,
+    /// From where it fetches, if it does.
+    #[serde(default)]
+    pub fetch: Option<FetchView>,
 }
 
 /// What the gate makes of a file in its drop folder.
@@ -207,6 +211,7 @@ pub(crate) fn gate_view(live: &Live) -> Result<GateView, EngineError> {
         settle: gate.settle.to_string(),
         order: gate.order.to_string(),
         open_batches,
+        fetch: fetch_view(gate, &state.fetch),
     })
 }
 

@@ -1,6 +1,7 @@
 //! What is asked of the engine: gates, entries, files, rehearsals, tables.
 
 pub(crate) mod activity;
+pub(crate) mod afar;
 pub(crate) mod content;
 pub(crate) mod due;
 pub(crate) mod entry;
@@ -19,6 +20,7 @@ pub(crate) mod verify;
 pub(crate) mod why;
 
 pub use activity::Activity;
+pub use afar::{FetchView, PlaceFile, PlaceFileKind, PlaceFolder, PlaceView};
 pub use content::{Excerpt, ExcerptLine};
 pub use due::DueQuery;
 pub use entry::{EntryView, FileLocation, LocationStatus};

@@ -20,11 +20,13 @@ use crate::files::lock::owner_of;
 use crate::files::owning;
 use crate::pattern::Pattern;
 use crate::pattern::template::Template;
+pub use crate::check::afar::check_places;
 pub use crate::settings::fault::{Finding, Severity};
 use crate::settings::values::write_duration;
 use crate::work::run::problem_of;
 use crate::work::seam::{WorkFindings, WorkPlace};
 
+mod afar;
 pub(crate) mod found;
 pub(crate) mod overlap;
 

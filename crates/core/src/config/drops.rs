@@ -65,7 +65,7 @@ impl Drops {
         for text in texts {
             if let Some((scheme, _)) = text.value.split_once("://") {
                 text.at.fault(format!(
-                    "`drop` is \"{}\"; a drop folder is a folder of this machine: have what fetches from {scheme} put its files into one, under another name first, and name that",
+                    "`drop` is \"{}\"; a drop folder is a folder of this machine: name the server in [place.NAME] with at = \"{scheme}://…\", and say [gate.X.fetch] place = \"NAME\"; its files are brought into the drop folder",
                     text.value
                 ));
                 continue;
@@ -117,6 +117,17 @@ impl Drops {
     /// Fields that the paths give.
     pub fn fields(&self) -> impl Iterator<Item = &String> {
         self.drops.iter().flat_map(|drop| drop.below.iter().flat_map(Pattern::fields))
+    }
+
+    /// How many folders lie between the fixed part of each `drop` and its drop folders: of the
+    /// one that has the most.
+    pub fn depth(&self) -> usize {
+        self.drops.iter().map(|drop| drop.below.len()).max().unwrap_or(0)
+    }
+
+    /// The fixed part of the first `drop`, below the base.
+    pub fn first_start(&self) -> &str {
+        self.drops.first().map_or("", |drop| drop.start_place.as_str())
     }
 
     /// A place for each `drop`, with the shortest fields that fit.

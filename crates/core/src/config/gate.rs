@@ -85,6 +85,8 @@ pub struct Gate {
     pub hold: Option<Template>,
     /// What is taken at its door.
     pub door: Door,
+    /// From where its files are brought.
+    pub fetch: Option<crate::config::fetch::FetchConfig>,
     /// The file of its section, for messages.
     pub file: PathBuf,
     /// Line of its section, for messages.

@@ -1,8 +1,10 @@
 //! Reading the section of a gate.
 
+use crate::afar::config::PlaceConfig;
 use crate::config::batch;
 use crate::config::calendar::Calendars;
 use crate::config::drops::Drops;
+use crate::config::fetch::{self, FetchConfig};
 use crate::config::gate::{Archive, Bounds, Door, Empty, Gate, Interrupted, Order, Usual};
 use crate::config::identity;
 use crate::config::identity::{Once, Repeats};
@@ -21,13 +23,20 @@ use crate::work::seam::{ReadContext, Work};
 use std::path::Path;
 use std::time::Duration;
 
+/// What gates may name, and the folder from which their paths start.
+#[derive(Clone, Copy)]
+pub(crate) struct Around<'a> {
+    pub calendars: &'a Calendars,
+    pub places: &'a [PlaceConfig],
+    pub folder: &'a Path,
+}
+
 /// Reads the gates of all files; `likes` are the sections that gates may be
 /// like.
 pub(crate) fn read_all<'a>(
     sections: Vec<(String, Section<'a>)>,
     likes: &[(String, Section<'a>)],
-    calendars: &Calendars,
-    folder: &Path,
+    around: Around<'_>,
 ) -> Vec<Gate> {
     let mut gates: Vec<Gate> = Vec::new();
     for (name, mut section) in sections {
@@ -40,7 +49,7 @@ pub(crate) fn read_all<'a>(
             ));
         }
         stand_before_its_like(&mut section, likes);
-        gates.extend(read(name, section, calendars, folder));
+        gates.extend(read(name, section, around));
     }
     gates
 }
@@ -119,12 +128,8 @@ fn read_group(section: &mut Section<'_>) -> Option<String> {
     (!group.is_empty()).then_some(group)
 }
 
-fn read(
-    name: String,
-    mut section: Section<'_>,
-    calendars: &Calendars,
-    folder: &Path,
-) -> Option<Gate> {
+fn read(name: String, mut section: Section<'_>, around: Around<'_>) -> Option<Gate> {
+    let Around { calendars, places, folder } = around;
     section.has("like");
     let exact = section.choice("case", &[("exact", true), ("ignore", false)]).unwrap_or(false);
     let drops = read_drops(&name, &mut section, folder, exact);
@@ -142,7 +147,8 @@ fn read(
     let order = order(&mut section, &fields);
     let pick = pick::read(&mut section, &fields);
     let identity = identity::read(&mut section, folder, &fields);
-    let context = ReadContext { folder, fields: &fields };
+    let fetch = read_fetch(&mut section, places, drops.as_ref(), exact, looking.depth);
+    let context = ReadContext { folder, fields: &fields, places };
     let work = work::read(&name, &mut section, &context).ok()?;
     let batch = batch::read(&name, &mut section, work.as_deref(), &fields, exact);
     let archive = read_archive(&name, &mut section, work.as_deref(), folder, &fields);
@@ -181,9 +187,22 @@ fn read(
         archive: archive?,
         hold,
         door,
+        fetch,
         file,
         line,
     })
+}
+
+fn read_fetch(
+    section: &mut Section<'_>,
+    places: &[PlaceConfig],
+    drops: Option<&Drops>,
+    exact: bool,
+    depth: u32,
+) -> Option<FetchConfig> {
+    let of_drops = drops.map_or(0, Drops::depth);
+    let depth = usize::try_from(depth).unwrap_or(usize::MAX);
+    fetch::read(section, places, exact, of_drops.saturating_add(depth))
 }
 
 fn repeats_of(repeats: Repeats, once: Once, archive: Option<&Archive>) -> Repeats {

@@ -12,6 +12,7 @@ pub mod clear;
 pub(crate) mod days_off;
 pub(crate) mod drops;
 pub mod due;
+pub mod fetch;
 pub(crate) mod gate;
 pub(crate) mod gate_reading;
 pub(crate) mod identity;
@@ -71,6 +72,8 @@ pub struct Config {
     pub mail: Option<tell::MailServer>,
     /// Days off, by name.
     pub calendars: Calendars,
+    /// Servers from which is fetched, and to which is delivered, in the order of the file.
+    pub places: Vec<crate::afar::config::PlaceConfig>,
     /// What may be reached: the roots, without the state folder.
     pub reach: Reach,
 }
@@ -88,6 +91,7 @@ struct Parts<'a> {
     tells: Vec<(String, Section<'a>)>,
     lookouts: Vec<(String, Section<'a>)>,
     reports: Vec<(String, Section<'a>)>,
+    places: Vec<(String, Section<'a>)>,
 }
 
 /// Why a configuration cannot be used.
@@ -197,11 +201,14 @@ impl Config {
             parts.tells.extend(top.sections("tell"));
             parts.reports.extend(top.sections("report"));
             parts.lookouts.extend(top.sections("lookout"));
+            parts.places.extend(top.sections("place"));
             top.finish();
         }
         let mail = parts.mail;
         let calendars = Calendars::read(parts.calendars, &folder);
-        let gates = gate_reading::read_all(parts.gates, &parts.likes, &calendars, &folder);
+        let places = crate::afar::config::read_all(parts.places, &folder);
+        let around = gate_reading::Around { calendars: &calendars, places: &places, folder: &folder };
+        let gates = gate_reading::read_all(parts.gates, &parts.likes, around);
         let clears = clear::read_all(parts.clears, &folder);
         let dues = due::read_all(parts.dues, &gates, &calendars);
         let lookouts = lookout::read_all(parts.lookouts, &folder);
@@ -223,6 +230,7 @@ impl Config {
                     reports,
                     mail,
                     calendars,
+                    places,
                     reach,
                 })
             }

@@ -64,6 +64,14 @@ pub enum EngineError {
     /// It is not done as it was asked for.
     #[error("{0}")]
     Refused(String),
+    /// A place does not answer, or not as it should.
+    #[error("the place `{place}` is of no use now: {why}")]
+    FarAway {
+        /// The place.
+        place: String,
+        /// Why.
+        why: String,
+    },
     /// A database does not answer.
     #[error("the database does not answer: {0}; try again later")]
     Away(String),

@@ -4,6 +4,7 @@
 pub(crate) mod alone;
 pub(crate) mod clock;
 pub(crate) mod error;
+pub(crate) mod far;
 pub(crate) mod gate;
 pub(crate) mod looks;
 pub(crate) mod meter;

@@ -1,6 +1,6 @@
 //! What all gates share.
 
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashSet};
 use std::ops::Deref;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
@@ -10,11 +10,13 @@ use std::time::Duration;
 use jiff::Timestamp;
 use jiff::civil::DateTime;
 
+use crate::afar::opened::{Afar, Places};
 use crate::arrivals::notices::Hub;
 use crate::arrivals::settle::Clock;
 use crate::config::Config;
 use crate::engine::alone::BeingDone;
 use crate::engine::clock::monotonic_now;
+use crate::engine::far::FarMemory;
 use crate::engine::looks::Looks;
 use crate::engine::meter::Meter;
 use crate::files::owning::Owned;
@@ -55,6 +57,10 @@ pub(crate) struct Shared {
     pub started: Timestamp,
     /// Files that are being received at a door.
     pub receiving: BeingDone,
+    /// Places that are open.
+    pub places: Places,
+    /// What gates know of the places from which they fetch, by gate.
+    pub far: Mutex<BTreeMap<String, Arc<Mutex<FarMemory>>>>,
     /// What lookouts saw last.
     pub looks: Looks,
     /// How often somebody has excused what is due.
@@ -86,6 +92,8 @@ impl Context {
             deaths: Arc::new(deaths),
             started: Timestamp::now(),
             receiving: BeingDone::default(),
+            places: Places::default(),
+            far: Mutex::default(),
             looks: Looks::default(),
             excused: AtomicU64::default(),
             listeners: Mutex::default(),
@@ -99,6 +107,11 @@ impl Context {
     /// The same under another configuration.
     pub fn under(&self, config: Config) -> Self {
         Context { config, shared: Arc::clone(&self.shared) }
+    }
+
+    /// The places that are configured, and those that are open.
+    pub fn afar(&self) -> Afar<'_> {
+        Afar { configured: &self.config.places, opened: &self.places }
     }
 
     /// A time in the service's time zone, for templates.

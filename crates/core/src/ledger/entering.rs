@@ -9,6 +9,7 @@ use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, writing};
 use crate::ledger::happenings::NewHappening;
 use crate::ledger::identity::{First, holder, kept};
+use crate::ledger::remotes;
 use crate::ledger::new_entry::{HandedIn, NewEntry, Target};
 use crate::ledger::requests::FileTarget;
 use crate::ledger::state::{Cause, State};
@@ -301,7 +302,12 @@ fn entered(
     let Some(HandedIn { upload, who }) = &new.handed_in else {
         return tx.tell(id, &new.gate, told, Cause::Pass, words);
     };
-    let words = words.replacen("settled", &format!("handed in by {who}"), 1);
+    let fetched = remotes::entered(tx.connection, *upload, id, tx.now)?;
+    let how = match fetched {
+        Some(from) => format!("fetched from {from}"),
+        None => format!("handed in by {who}"),
+    };
+    let words = words.replacen("settled", &how, 1);
     tx.tell(id, &new.gate, told, Cause::Pass, &words)?;
     tx.connection
         .execute("UPDATE upload SET entry = ?2, at = ?3 WHERE id = ?1", params![upload, id, tx.now])

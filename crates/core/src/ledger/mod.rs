@@ -34,6 +34,7 @@ pub(crate) mod people;
 pub(crate) mod query;
 pub(crate) mod questions;
 pub(crate) mod removals;
+pub(crate) mod remotes;
 pub(crate) mod reports;
 pub(crate) mod requests;
 pub(crate) mod rows;

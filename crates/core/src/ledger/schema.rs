@@ -11,7 +11,7 @@ use crate::ledger::error::LedgerError;
 
 /// Migrations in order; the first brings an empty file to schema 1. A released
 /// one is never edited.
-const MIGRATIONS: [&str; 10] = [
+const MIGRATIONS: [&str; 11] = [
     include_str!("migrations/0001.sql"),
     include_str!("migrations/0002.sql"),
     include_str!("migrations/0003.sql"),
@@ -22,6 +22,7 @@ const MIGRATIONS: [&str; 10] = [
     include_str!("migrations/0008.sql"),
     include_str!("migrations/0009.sql"),
     include_str!("migrations/0010.sql"),
+    include_str!("migrations/0011.sql"),
 ];
 
 /// The schema that this program writes.

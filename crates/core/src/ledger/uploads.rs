@@ -94,6 +94,16 @@ impl Ledger {
         .wait()
     }
 
+    /// One by its number.
+    pub(crate) fn upload_numbered(&self, id: i64) -> Result<Option<Upload>, LedgerError> {
+        self.read(|reader| {
+            reader
+                .prepare_cached(&format!("SELECT {COLUMNS} FROM upload WHERE id = ?"))
+                .and_then(|mut select| select.query_row([id], upload).optional())
+                .map_err(reading)
+        })
+    }
+
     /// One by its name.
     pub(crate) fn upload(&self, name: &str) -> Result<Option<Upload>, LedgerError> {
         self.read(|reader| {
@@ -173,8 +183,11 @@ impl Ledger {
     /// It is given up.
     pub(crate) fn end_upload(&self, id: i64) -> Result<(), LedgerError> {
         self.submit(move |tx| {
-            let gone = tx.connection.execute("DELETE FROM upload WHERE id = ?", [id]);
-            gone.map(drop).map_err(writing)
+            tx.connection
+                .execute("UPDATE remote SET upload = NULL WHERE upload = ?", [id])
+                .and_then(|_| tx.connection.execute("DELETE FROM upload WHERE id = ?", [id]))
+                .map(drop)
+                .map_err(writing)
         })?
         .wait()
     }

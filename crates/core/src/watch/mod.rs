@@ -5,6 +5,7 @@
 pub(crate) mod bell;
 pub mod board;
 pub(crate) mod dues;
+pub(crate) mod fetchers;
 pub mod lookouts;
 pub mod report;
 pub(crate) mod senders;
@@ -23,6 +24,7 @@ use crate::ledger::LedgerError;
 use crate::tell::follow::{Around, Follower};
 use bell::{Bell, until};
 use dues::DueWatch;
+use fetchers::Fetchers;
 use lookouts::Lookouts;
 use senders::Senders;
 use troubles::Troubles;
@@ -90,9 +92,11 @@ struct Round {
 fn watch(engine: &Arc<Engine>, bell: &Arc<Bell>, known: &mpsc::SyncSender<()>) {
     let mut round: Option<Round> = None;
     let (mut senders, mut troubles) = (Senders::default(), Troubles::default());
+    let mut fetchers = Fetchers::default();
     let mut forgotten = Instant::now();
     while !engine.is_stopping() {
         let begun = Instant::now();
+        fetchers.follow(engine);
         let stepped = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| {
             step(engine, &mut round, &mut senders, &mut troubles)
         }));
@@ -126,6 +130,7 @@ fn watch(engine: &Arc<Engine>, bell: &Arc<Bell>, known: &mpsc::SyncSender<()>) {
         }
     }
     senders.stop();
+    fetchers.stop();
 }
 
 /// What of a configuration is followed here; where it differs it is begun anew.

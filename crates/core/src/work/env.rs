@@ -8,6 +8,7 @@ use jiff::Timestamp;
 use jiff::civil::DateTime;
 use jiff::tz::TimeZone;
 
+use crate::afar::opened::Afar;
 use crate::files::roots::Reach;
 use crate::ledger::Ledger;
 use crate::ledger::types::{Entry, OpenEntry};
@@ -20,6 +21,8 @@ use crate::work::deaths::Deaths;
 pub(crate) struct Env<'a> {
     pub gate: &'a str,
     pub reach: &'a Reach,
+    /// The places that are configured.
+    pub afar: Afar<'a>,
     pub ledger: &'a Ledger,
     pub zone: &'a TimeZone,
     /// The configuration's folder.

@@ -134,6 +134,16 @@ pub(crate) trait Work: Any + fmt::Debug + Send + Sync {
         Vec::new()
     }
 
+    /// The names of the places to which it delivers.
+    fn afar(&self) -> Vec<&str> {
+        Vec::new()
+    }
+
+    /// The places to which it delivers, each with the folder that is surely written to.
+    fn folders_afar(&self) -> Vec<(&str, String)> {
+        Vec::new()
+    }
+
     /// Fields of names that go into rows or into names of what it makes.
     fn meant_fields(&self) -> Vec<&str> {
         Vec::new()
@@ -317,6 +327,8 @@ pub(crate) struct ReadContext<'a> {
     pub folder: &'a std::path::Path,
     /// Fields that the gate's patterns capture.
     pub fields: &'a [String],
+    /// The places that are configured.
+    pub places: &'a [crate::afar::config::PlaceConfig],
 }
 
 /// Reads a work's section of a gate; what is wrong with it is noted in the section.

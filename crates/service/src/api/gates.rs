@@ -160,7 +160,7 @@ pub(crate) async fn pass(
     shared: Data<Shared>,
     gate: Path<String>,
 ) -> Result<Json<PassReport>, Problem> {
-    ask(&shared, move |engine| Ok(engine.pass(&gate)?)).await.map(Json)
+    ask(&shared, move |engine| Ok(engine.fetch_and_pass(&gate, false)?)).await.map(Json)
 }
 
 /// Who does it.

@@ -23,6 +23,7 @@ pub(crate) mod offers;
 #[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
 pub(crate) mod outputs;
 pub(crate) mod people;
+pub(crate) mod places;
 #[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
 pub(crate) mod reports;
 #[expect(unused_qualifications, reason = "the macro of the path repeats the query's type")]
@@ -68,6 +69,8 @@ macro_rules! all_calls {
             dues::learned_due,
             dues::board,
             reports::report,
+            places::places,
+            places::place_files,
             lookouts::lookouts,
             lookouts::lookout_events,
             lookouts::take_as_right,

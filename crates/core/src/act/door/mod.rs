@@ -6,12 +6,13 @@
 //! entered once, or not at all.
 
 pub(crate) mod receiving;
-mod rules;
+pub(crate) mod rules;
 pub(crate) mod types;
 
 use std::io;
 use std::path::Path;
 use std::sync::Arc;
+use std::time::SystemTime;
 
 use crate::act::door::rules::{
     check, check_path, folder_of, give_up, held, occupied, refuse_occupied, waiting,
@@ -63,26 +64,7 @@ impl Engine {
         if new.replaces.is_none() {
             refuse_occupied(&live, &new.path)?;
         }
-        let folder = live.gate.drops.path_of(folder_of(&live, &new.path));
-        let name = crate::people::new_secret().map_err(io::Error::other)?;
-        let staged = folder.join(format!(".vadegate-{}.arriving", &name[..16]));
-        let upload = Upload {
-            id: 0,
-            name,
-            gate: new.gate,
-            place: new.path,
-            staged: staged.display().to_string(),
-            who: new.who,
-            bytes: new.bytes,
-            sha256: new.sha256,
-            replaces: new.replaces,
-            received: 0,
-            whole: None,
-            published: false,
-            entry: None,
-        };
-        ledger.begin_upload(upload.clone())?;
-        live.context.config.reach.at_made(&staged)?.create_new(0o600)?;
+        let upload = staged_upload(&live, new)?;
         Ok(view(&live, upload)?)
     }
 
@@ -126,12 +108,26 @@ impl Engine {
         if upload.published || upload.entry.is_some() {
             return Ok(view(&live, upload)?);
         }
+        self.finish(&live, &mut upload, sum, None)?;
+        Ok(view(&live, upload)?)
+    }
+
+    /// Brings what is there whole to its name.
+    fn finish(
+        &self,
+        live: &Live,
+        upload: &mut Upload,
+        sum: Option<Sha256>,
+        modified: Option<SystemTime>,
+    ) -> Result<(), DoorError> {
         let staged = live.context.config.reach.at(Path::new(&upload.staged))?;
-        let sum = check(&live, &upload, &staged, sum)?;
+        let sum = check(live, upload, &staged, sum)?;
         if upload.whole.is_none() {
             let file = staged.open_to_write()?;
             file.set_permissions(std::os::unix::fs::PermissionsExt::from_mode(default_mode()))?;
-            file.set_modified(std::time::SystemTime::now())?;
+            // A time that is not come yet is that of a clock that is wrong.
+            let now = SystemTime::now();
+            file.set_modified(modified.filter(|at| *at <= now).unwrap_or(now))?;
             file.sync_all()?;
             let version = Version::of(&file.metadata()?);
             live.context.ledger.upload_whole(upload.id, version, sum)?;
@@ -141,7 +137,7 @@ impl Engine {
         let version = upload.version().ok_or(DoorError::None)?;
         let by = HandedIn { upload: upload.id, who: upload.who.clone() };
         live.hand_in(&upload.place, version, by);
-        let placed = self.make_room(&live, &upload).and_then(|()| publish(&live, &upload, &staged));
+        let placed = self.make_room(live, upload).and_then(|()| publish(live, upload, &staged));
         if let Err(DoorError::Occupied(_) | DoorError::Changed(_)) = &placed {
             // What was refused does not get its name later, behind the sender's back.
             live.context.ledger.upload_published(upload.id, false)?;
@@ -151,7 +147,39 @@ impl Engine {
         upload.published = true;
         // A gate whose thread has ended needs no telling.
         let _ = self.handle(&upload.gate)?.commands.send(Command::Look);
-        Ok(view(&live, upload)?)
+        Ok(())
+    }
+
+    /// Begins with a file that is fetched: what a door asks of it the gate has asked already.
+    pub(crate) fn begin_fetched(
+        &self,
+        live: &Live,
+        place: &str,
+        who: String,
+        bytes: u64,
+    ) -> Result<Upload, DoorError> {
+        let new = NewUpload {
+            gate: live.gate.name.clone(),
+            path: place.to_owned(),
+            who,
+            bytes: Some(bytes),
+            sha256: None,
+            replaces: None,
+        };
+        staged_upload(live, new)
+    }
+
+    /// Ends a file that was fetched: it gets the time that it had there, and its name, over
+    /// nothing.
+    pub(crate) fn finish_fetched(
+        &self,
+        live: &Live,
+        upload: &Upload,
+        sum: Option<Sha256>,
+        modified: Option<SystemTime>,
+    ) -> Result<(), DoorError> {
+        let _alone = live.context.receiving.begin(&upload.name).ok_or(DoorError::Busy)?;
+        self.finish(live, &mut upload.clone(), sum, modified)
     }
 
     /// Has what is to be replaced out of the way: what is held goes to the archive as it is,
@@ -241,6 +269,31 @@ impl Engine {
         }
         Ok(())
     }
+}
+
+/// Records a file that is about to be received, and then has a place for its bytes.
+fn staged_upload(live: &Live, new: NewUpload) -> Result<Upload, DoorError> {
+    let folder = live.gate.drops.path_of(folder_of(live, &new.path));
+    let name = crate::people::new_secret().map_err(io::Error::other)?;
+    let staged = folder.join(format!(".vadegate-{}.arriving", &name[..16]));
+    let mut upload = Upload {
+        id: 0,
+        name,
+        gate: new.gate,
+        place: new.path,
+        staged: staged.display().to_string(),
+        who: new.who,
+        bytes: new.bytes,
+        sha256: new.sha256,
+        replaces: new.replaces,
+        received: 0,
+        whole: None,
+        published: false,
+        entry: None,
+    };
+    upload.id = live.context.ledger.begin_upload(upload.clone())?;
+    live.context.config.reach.at_made(&staged)?.create_new(0o600)?;
+    Ok(upload)
 }
 
 /// Goes on with a file that was whole when it was cut off.

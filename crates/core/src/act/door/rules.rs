@@ -37,7 +37,7 @@ pub(super) fn folder_of<'a>(live: &'a Live, path: &'a str) -> &'a str {
 }
 
 /// Refuses a path that is none, or of which the gate takes nothing.
-pub(super) fn check_path(live: &Live, path: &str) -> Result<(), DoorError> {
+pub(crate) fn check_path(live: &Live, path: &str) -> Result<(), DoorError> {
     let name = |why: &str| DoorError::Name {
         gate: live.gate.name.clone(),
         path: path.to_owned(),
@@ -116,7 +116,7 @@ pub(super) fn check(
 }
 
 /// Gives up what was received, and its record.
-pub(super) fn give_up(live: &Live, upload: &Upload) -> Result<(), DoorError> {
+pub(crate) fn give_up(live: &Live, upload: &Upload) -> Result<(), DoorError> {
     if let Some(staged) = live.context.config.reach.at_if_there(Path::new(&upload.staged))? {
         match staged.remove() {
             Err(error) if error.kind() == io::ErrorKind::NotFound => {}

@@ -20,6 +20,7 @@ impl Live {
         to(&Env {
             gate: &self.gate.name,
             reach: &context.config.reach,
+            afar: context.afar(),
             ledger: &context.ledger,
             zone: &context.config.service.timezone,
             folder: context.config.file.parent().unwrap_or(Path::new("/")),

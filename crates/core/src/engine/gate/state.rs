@@ -74,12 +74,27 @@ pub(crate) struct State {
     pub vanished: BTreeMap<String, usize>,
     /// Places of drop folders that another service works.
     pub elsewhere: Vec<String>,
+    /// How it stands with the place from which it fetches.
+    pub fetch: FetchState,
     /// What is being done right now, in words.
     pub doing: Option<String>,
     pub last_pass: Option<Timestamp>,
     pub next_pass: Option<Timestamp>,
     /// False until the ledger's entries of this folder have been read.
     pub loaded: bool,
+}
+
+/// How it stands with the place from which a gate fetches.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct FetchState {
+    /// When it was last looked at whole.
+    pub looked_at: Option<Timestamp>,
+    /// When it is looked at next.
+    pub next_look: Option<Timestamp>,
+    /// Files there that were seen and are not fetched yet.
+    pub waiting: u64,
+    /// What is being fetched right now, in words.
+    pub doing: Option<String>,
 }
 
 pub(crate) struct Live {

@@ -8,6 +8,12 @@ use utoipa::ToSchema;
 pub struct PassReport {
     /// The gate.
     pub gate: String,
+    /// Files that were fetched from its place before.
+    #[serde(default)]
+    pub fetched: u64,
+    /// Files that wait at its place, until they have been the same for long enough.
+    #[serde(default)]
+    pub waiting_there: u64,
     /// Files that settled and were entered.
     pub entered: u64,
     /// Of these, repeats.

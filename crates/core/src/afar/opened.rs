@@ -1,0 +1,92 @@
+//! Places that are open: one connection, or a few, for all gates that use them.
+
+use std::collections::HashMap;
+use std::io::{self, Read};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use vadegate_places::{Pace, Place};
+
+use crate::afar::config::PlaceConfig;
+
+/// Places that were opened, by name.
+#[derive(Default)]
+pub(crate) struct Places(Mutex<HashMap<String, (String, Opened)>>);
+
+/// A place that is open.
+#[derive(Clone)]
+pub(crate) struct Opened {
+    pub place: Arc<dyn Place>,
+    pub pace: Option<Arc<Pace>>,
+}
+
+impl Places {
+    /// A place, as it is configured now: opened when it was not, or was another.
+    ///
+    /// # Errors
+    /// Why it cannot be opened, in words.
+    pub fn open(&self, config: &PlaceConfig) -> Result<Opened, String> {
+        let shown = format!("{config:?}");
+        let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((known, opened)) = all.get(&config.name)
+            && *known == shown
+        {
+            return Ok(opened.clone());
+        }
+        let login = config.login.clone();
+        let place = vadegate_places::open(&config.at, Arc::new(move || login.read()))?;
+        let pace = config.at_most.map(|bytes| Arc::new(Pace::new(bytes)));
+        let opened = Opened { place, pace };
+        all.insert(config.name.clone(), (shown, opened.clone()));
+        Ok(opened)
+    }
+}
+
+/// The places of a configuration, as works see them.
+#[derive(Clone, Copy)]
+pub(crate) struct Afar<'a> {
+    pub configured: &'a [PlaceConfig],
+    pub opened: &'a Places,
+}
+
+impl Afar<'_> {
+    /// A place by its name.
+    ///
+    /// # Errors
+    /// Why it cannot be opened, in words.
+    pub fn open(&self, name: &str) -> Result<Opened, String> {
+        let config = self.configured.iter().find(|place| place.name == name);
+        let config = config.ok_or_else(|| format!("there is no [place.{name}] any more"))?;
+        self.opened.open(config)
+    }
+}
+
+/// Reads no faster than several bounds allow.
+pub(crate) struct Paced<R> {
+    inner: R,
+    paces: Vec<Arc<Pace>>,
+    /// Waits; gives whether it was told to stop.
+    wait: Box<dyn Fn(Duration) -> bool + Send>,
+}
+
+impl<R> Paced<R> {
+    pub fn new(
+        inner: R,
+        paces: Vec<Arc<Pace>>,
+        wait: Box<dyn Fn(Duration) -> bool + Send>,
+    ) -> Self {
+        Paced { inner, paces, wait }
+    }
+}
+
+impl<R: Read> Read for Paced<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let count = self.inner.read(buffer)?;
+        for pace in &self.paces {
+            if (self.wait)(pace.wait(count)) {
+                return Err(io::Error::other("the service is stopping"));
+            }
+        }
+        Ok(count)
+    }
+}

@@ -1,0 +1,227 @@
+//! Files of places from which gates fetch: what was seen of them, what was fetched, and what
+//! was done with them there.
+
+use rusqlite::{OptionalExtension, Row, params};
+
+use crate::ledger::Ledger;
+use crate::ledger::error::{LedgerError, reading, writing};
+use crate::ledger::transitions::as_i64;
+
+/// A version of a file at a place.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub(crate) struct RemoteVersion {
+    pub path: String,
+    pub bytes: u64,
+    /// By the server's clock, in seconds since 1970.
+    pub modified: Option<i64>,
+    pub tag: Option<String>,
+}
+
+/// What is known of a version.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Remote {
+    pub id: i64,
+    pub version: RemoteVersion,
+    /// In milliseconds since 1970.
+    pub seen_at: i64,
+    pub upload: Option<i64>,
+    pub entry: Option<i64>,
+    pub fetched: bool,
+}
+
+/// What is still to be done with a file at its place.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct AfterDue {
+    pub id: i64,
+    pub version: RemoteVersion,
+}
+
+const COLUMNS: &str = "id, path, bytes, modified, tag, seen_at, upload, entry, fetched_at";
+
+fn version(row: &Row<'_>) -> rusqlite::Result<RemoteVersion> {
+    let modified: i64 = row.get("modified")?;
+    let tag: String = row.get("tag")?;
+    Ok(RemoteVersion {
+        path: row.get("path")?,
+        bytes: row.get::<_, i64>("bytes")?.cast_unsigned(),
+        modified: (modified != -1).then_some(modified),
+        tag: Some(tag).filter(|tag| !tag.is_empty()),
+    })
+}
+
+fn remote(row: &Row<'_>) -> rusqlite::Result<Remote> {
+    Ok(Remote {
+        id: row.get("id")?,
+        version: version(row)?,
+        seen_at: row.get("seen_at")?,
+        upload: row.get("upload")?,
+        entry: row.get("entry")?,
+        fetched: row.get::<_, Option<i64>>("fetched_at")?.is_some(),
+    })
+}
+
+impl Ledger {
+    /// Every version that a gate knows of a place, one after the other.
+    pub(crate) fn each_remote(
+        &self,
+        gate: &str,
+        place: &str,
+        each: &mut dyn FnMut(Remote),
+    ) -> Result<(), LedgerError> {
+        self.read(|reader| {
+            let mut query = || -> rusqlite::Result<()> {
+                let mut select = reader.prepare_cached(&format!(
+                    "SELECT {COLUMNS} FROM remote WHERE gate = ? AND place = ?"
+                ))?;
+                let mut rows = select.query([gate, place])?;
+                while let Some(row) = rows.next()? {
+                    each(remote(row)?);
+                }
+                Ok(())
+            };
+            query().map_err(reading)
+        })
+    }
+
+    /// Notes versions that were seen, and forgets those that are there no more, or are others;
+    /// none of them was fetched. Gives the numbers of those that were seen.
+    pub(crate) fn remotes_seen(
+        &self,
+        gate: &str,
+        place: &str,
+        seen: Vec<RemoteVersion>,
+        gone: Vec<i64>,
+    ) -> Result<Vec<i64>, LedgerError> {
+        if seen.is_empty() && gone.is_empty() {
+            return Ok(Vec::new());
+        }
+        let (gate, place) = (gate.to_owned(), place.to_owned());
+        self.submit(move |tx| {
+            for id in &gone {
+                tx.connection
+                    .prepare_cached("DELETE FROM remote WHERE id = ? AND fetched_at IS NULL AND entry IS NULL")
+                    .and_then(|mut delete| delete.execute([id]))
+                    .map_err(writing)?;
+            }
+            let mut ids = Vec::with_capacity(seen.len());
+            for one in &seen {
+                let id = tx
+                    .connection
+                    .prepare_cached(
+                        "INSERT INTO remote (gate, place, path, bytes, modified, tag, seen_at)
+                         VALUES (?, ?, ?, ?, ?, ?, ?)
+                         ON CONFLICT (gate, place, path, bytes, modified, tag)
+                         DO UPDATE SET seen_at = remote.seen_at RETURNING id",
+                    )
+                    .and_then(|mut insert| {
+                        let values = params![
+                            gate,
+                            place,
+                            one.path,
+                            as_i64(one.bytes),
+                            one.modified.unwrap_or(-1),
+                            one.tag.as_deref().unwrap_or(""),
+                            tx.now
+                        ];
+                        insert.query_row(values, |row| row.get(0))
+                    })
+                    .map_err(writing)?;
+                ids.push(id);
+            }
+            Ok(ids)
+        })?
+        .wait()
+    }
+
+    /// It is handed in under this number; none when that was given up.
+    pub(crate) fn remote_handed_in(
+        &self,
+        id: i64,
+        upload: Option<i64>,
+    ) -> Result<(), LedgerError> {
+        self.submit(move |tx| {
+            tx.connection
+                .execute("UPDATE remote SET upload = ?2 WHERE id = ?1", params![id, upload])
+                .map(drop)
+                .map_err(writing)
+        })?
+        .wait()
+    }
+
+    /// It lies in the drop folder, durably; `stays` when nothing is to be done with it there.
+    pub(crate) fn remote_fetched(&self, id: i64, stays: bool) -> Result<(), LedgerError> {
+        self.submit(move |tx| {
+            tx.connection
+                .execute(
+                    "UPDATE remote SET fetched_at = COALESCE(fetched_at, ?2),
+                       after = CASE WHEN ?3 THEN 'left' ELSE after END,
+                       after_at = CASE WHEN ?3 THEN ?2 ELSE after_at END
+                     WHERE id = ?1",
+                    params![id, tx.now, stays],
+                )
+                .map(drop)
+                .map_err(writing)
+        })?
+        .wait()
+    }
+
+    /// Files whose entries have ended well, and with which nothing was done at their place yet.
+    pub(crate) fn remotes_to_end(
+        &self,
+        gate: &str,
+        place: &str,
+        above: i64,
+    ) -> Result<Vec<AfterDue>, LedgerError> {
+        self.read(|reader| {
+            let query = || -> rusqlite::Result<Vec<AfterDue>> {
+                // In the order of the index, in pages.
+                let mut select = reader.prepare_cached(
+                    "SELECT r.id, r.path, r.bytes, r.modified, r.tag
+                     FROM remote r INDEXED BY remote_after JOIN entry e ON e.id = r.entry
+                     WHERE r.entry IS NOT NULL AND r.after_at IS NULL AND r.gate = ?1 AND r.id > ?3
+                       AND r.place = ?2 AND e.state IN ('filed', 'adopted')
+                     ORDER BY r.id LIMIT 500",
+                )?;
+                let due = |row: &Row<'_>| Ok(AfterDue { id: row.get("id")?, version: version(row)? });
+                select.query_map(params![gate, place, above], due)?.collect()
+            };
+            query().map_err(reading)
+        })
+    }
+
+    /// What was done with a file at its place.
+    pub(crate) fn remote_ended(&self, id: i64, done: &'static str) -> Result<(), LedgerError> {
+        self.submit(move |tx| {
+            tx.connection
+                .execute(
+                    "UPDATE remote SET after = ?2, after_at = ?3 WHERE id = ?1",
+                    params![id, done, tx.now],
+                )
+                .map(drop)
+                .map_err(writing)
+        })?
+        .wait()
+    }
+}
+
+/// The entry that a file of a place became; gives from where it was fetched, in words.
+pub(crate) fn entered(
+    connection: &rusqlite::Connection,
+    upload: i64,
+    entry: i64,
+    now: i64,
+) -> Result<Option<String>, LedgerError> {
+    connection
+        .prepare_cached(
+            // Numbers of uploads are given again: it is not known by it any more.
+            "UPDATE remote SET entry = ?2, upload = NULL, fetched_at = COALESCE(fetched_at, ?3)
+             WHERE upload = ?1 RETURNING place, path",
+        )
+        .and_then(|mut update| {
+            let from = |row: &Row<'_>| {
+                Ok(format!("{}: {}", row.get::<_, String>(0)?, row.get::<_, String>(1)?))
+            };
+            update.query_row([upload, entry, now], from).optional()
+        })
+        .map_err(writing)
+}
