@@ -10,7 +10,7 @@ SUDO   = $(shell [ "$$(id -u)" = 0 ] || command -v sudo)
 CONSOLE_SOURCES = $(shell find console/src console/public -type f) console/index.html \
                   console/vite.config.ts console/tsconfig.json console/package-lock.json
 
-.PHONY: demo build console types quick test chaos bench fuzz fuzz-api shots fmt clean compiler browser server disks archivers terminal
+.PHONY: demo build console types quick test chaos bench fuzz fuzz-api shots fmt clean compiler browser server farservers disks archivers terminal
 
 ## demo: build, start the service with demo data and a live feeder, print the address
 demo: compiler
@@ -21,7 +21,7 @@ demo: compiler
 # What the page is not needed for compiles while the page is built.
 .PHONY: demo-core
 demo-core:
-	$(CARGO) build --profile demo --locked --workspace --exclude vadegate-service --exclude vadegate
+	$(CARGO) build --profile demo --locked --workspace --exclude vadegate-service --exclude vadegate-servers --exclude vadegate
 
 ## build: the release binary with the console in it
 build: compiler console
@@ -52,7 +52,7 @@ types: compiler console/node_modules/.package-lock.json
 	$(NPM) run types
 
 ## test: formatting, lints, the console's checks, and all tests
-test: compiler browser server disks archivers console
+test: compiler browser server farservers disks archivers console
 	$(CARGO) fmt --all --check
 	$(CARGO) clippy --locked --workspace --all-targets -- -D warnings
 	$(NPM) test
@@ -61,9 +61,11 @@ test: compiler browser server disks archivers console
 
 ## chaos: kill -9 at random moments under load, random sequences against a model, and
 ## readers beside a writer, and power cuts; KILLS=200 CUTS=40 MINUTES=10 SEED=n
-chaos: compiler server disks console
+chaos: compiler server farservers disks console
 	VADEGATE_KILLS=$(or $(KILLS),200) $(if $(SEED),VADEGATE_SEED=$(SEED)) \
-	  $(CARGO) test --locked --release -p vadegate --test e2e -- chaos --nocapture
+	  $(CARGO) test --locked --release -p vadegate --test e2e -- chaos:: chaos_loads --nocapture
+	VADEGATE_FAULTS=$(or $(FAULTS),1000) $(if $(SEED),VADEGATE_SEED=$(SEED)) \
+	  $(CARGO) test --locked -p vadegate --test e2e -- chaos_afar --nocapture
 	VADEGATE_CUTS=$(or $(CUTS),40) $(if $(SEED),VADEGATE_SEED=$(SEED)) \
 	  $(CARGO) test --locked -p vadegate --test e2e -- power --nocapture
 	VADEGATE_MINUTES=$(or $(MINUTES),10) $(if $(SEED),VADEGATE_SEED=$(SEED)) \
@@ -72,8 +74,8 @@ chaos: compiler server disks console
 	  $(CARGO) test --locked --release -p vadegate-core -- eight_readers
 
 ## bench: measures beside their baselines, as ratios
-bench: compiler browser server disks archivers console
-	$(CARGO) bench --locked -p vadegate --bench passage --bench synced --bench handing --bench editing --bench growth --bench arrivals --bench ledger --bench watching --bench tables --bench loads
+bench: compiler browser server farservers disks archivers console
+	$(CARGO) bench --locked -p vadegate --bench passage --bench synced --bench handing --bench editing --bench growth --bench arrivals --bench ledger --bench watching --bench afar --bench tables --bench loads
 	$(CARGO) test --locked --release -p vadegate --test e2e -- page_figures --ignored --nocapture
 
 ## fuzz: the readers of tables and the API against what nobody would send; SECONDS=60 for each reader
@@ -124,6 +126,12 @@ server:
 	@ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 && command -v openssl >/dev/null && \
 	  command -v psql >/dev/null && command -v sqlite3 >/dev/null || \
 	  $(MAKE) --no-print-directory install PACKAGES="postgresql openssl sqlite3"
+
+# Servers of SFTP, FTP and WebDAV for the tests of places, which start their own; none runs besides.
+farservers:
+	@PATH="$$PATH:/usr/sbin"; command -v sshd >/dev/null && command -v ssh-keygen >/dev/null && command -v pkill >/dev/null && \
+	  command -v apache2 >/dev/null && command -v openssl >/dev/null && /usr/bin/python3 -c 'import pyftpdlib, OpenSSL' 2>/dev/null || \
+	  $(MAKE) --no-print-directory install PACKAGES="openssh-server openssh-client apache2-bin openssl python3 python3-pyftpdlib python3-openssl procps"
 
 # A clock that can be set for one process, and file systems of which the power is cut.
 disks:

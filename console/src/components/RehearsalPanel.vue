@@ -15,7 +15,12 @@ const { mutate, data, error, isPending, reset } = useMutation({
 });
 watch(() => props.gate, reset);
 
-const into = (file: Rehearsed) => (file.output ? `${file.output} (${file.mode})` : (file.program ?? ""));
+const into = (file: Rehearsed) =>
+  file.output
+    ? [{ output: file.output, mode: file.mode }, ...(file.also ?? [])]
+        .map((one) => `${one.output} (${one.mode})`)
+        .join(", ")
+    : (file.program ?? "");
 const summary = computed(() => {
   const files = data.value ?? [];
   const parts = (["work", "file", "repeat", "pass over", "hold", "wait"] as const)

@@ -17,6 +17,7 @@ import type {
   Gate,
   LoadedRows,
   OutputAccount,
+  PlaceFolder,
   Removal,
   Sample,
   ServiceInfo,
@@ -98,6 +99,20 @@ export const useEntriesOf = (ids: MaybeRefOrGetter<number[]>) =>
     queryKey: ["entry", "several", ids],
     queryFn: () => Promise.all(toValue(ids).map((id) => get<EntryDetail>(`/entries/${id}`))),
     enabled: () => toValue(ids).length > 0,
+  });
+
+/** What lies in a folder of a place, once it is to be looked at: the place is asked. */
+export const usePlaceFolder = (
+  place: MaybeRefOrGetter<string>,
+  folder: MaybeRefOrGetter<string>,
+  wanted: MaybeRefOrGetter<boolean>,
+) =>
+  useQuery({
+    queryKey: ["place", place, folder],
+    queryFn: () => get<PlaceFolder>(`/places/${encodeURIComponent(toValue(place))}/files`, { folder: toValue(folder) }),
+    enabled: () => toValue(wanted),
+    retry: false,
+    staleTime: 5_000,
   });
 
 /** What is in a file. */

@@ -929,6 +929,40 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/places": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** All places, with the gates that use them. */
+    get: operations["places"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/places/{place}/files": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What lies in a folder of a place now: the place is asked. */
+    get: operations["place_files"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/reload": {
     parameters: {
       query?: never;
@@ -1440,6 +1474,13 @@ export interface components {
       adopted: string[];
       /** @description Files that are not, and why. */
       left: components["schemas"]["LeftFile"][];
+    };
+    /** @description What else would be made of a file. */
+    AlsoMade: {
+      /** @description How it would meet what is there. */
+      mode: components["schemas"]["OutputMode"];
+      /** @description The output. */
+      output: string;
     };
     /** @description The answer for one path. */
     Answer: {
@@ -2150,6 +2191,32 @@ export interface components {
       /** @description The entry's state. */
       state: string | null;
     };
+    /** @description How it stands with the place from which a gate fetches. */
+    FetchView: {
+      /** @description What becomes of a file there once it is filed here: `left`, `deleted`, or where it is moved to. */
+      after: string;
+      /** @description What is being fetched right now. */
+      doing: string | null;
+      /** @description The folders that are looked at. */
+      folder: string;
+      /**
+       * Format: date-time
+       * @description When it was last looked at whole.
+       */
+      looked_at: string | null;
+      /**
+       * Format: date-time
+       * @description When it is looked at next.
+       */
+      next_look: string | null;
+      /** @description The place. */
+      place: string;
+      /**
+       * Format: int64
+       * @description Files that were seen there and wait.
+       */
+      waiting: number;
+    };
     /** @description A file that would be taken and is not, or the reverse. */
     FileChange: {
       /** @description Why not, when it would not. */
@@ -2307,6 +2374,7 @@ export interface components {
       doing: string | null;
       /** @description Its drop folder, or the paths of several, parted by commas. */
       drop: string;
+      fetch: components["schemas"]["FetchView"] | null;
       /**
        * Format: int64
        * @description Entries filed since midnight in the service's time zone.
@@ -2922,6 +2990,11 @@ export interface components {
       entered: number;
       /**
        * Format: int64
+       * @description Files that were fetched from its place before.
+       */
+      fetched: number;
+      /**
+       * Format: int64
        * @description Entries that were filed.
        */
       filed: number;
@@ -2946,6 +3019,11 @@ export interface components {
        * @description Of these, repeats.
        */
       repeats: number;
+      /**
+       * Format: int64
+       * @description Files that wait at its place, until they have been the same for long enough.
+       */
+      waiting_there: number;
       /**
        * Format: int64
        * @description Entries that were worked.
@@ -2974,6 +3052,64 @@ export interface components {
       /** @description The gate. */
       gate: string;
       pause: components["schemas"]["Pause"] | null;
+    };
+    /** @description A file or folder at a place. */
+    PlaceFile: {
+      /**
+       * Format: int64
+       * @description Size in bytes; 0 of a folder.
+       */
+      bytes: number;
+      /** @description What it is. */
+      kind: components["schemas"]["PlaceFileKind"];
+      /**
+       * Format: date-time
+       * @description When it was modified by the clock of the server, where that tells.
+       */
+      modified: string | null;
+      /** @description Its name. */
+      name: string;
+      /** @description Its path below the folder of the place's address. */
+      path: string;
+    };
+    /**
+     * @description What a name at a place is.
+     * @enum {string}
+     */
+    PlaceFileKind: "file" | "folder" | "other";
+    /** @description What lies in a folder of a place. */
+    PlaceFolder: {
+      /** @description Its address. */
+      at: string;
+      /**
+       * Format: int64
+       * @description Bytes of all files in the folder.
+       */
+      bytes: number;
+      /**
+       * Format: int64
+       * @description How many there are.
+       */
+      count: number;
+      /** @description Folders first, then files, in order of name; the first ones. */
+      files: components["schemas"]["PlaceFile"][];
+      /** @description The folder, below that of its address. */
+      folder: string;
+      /** @description The place. */
+      place: string;
+    };
+    /** @description A server from which is fetched, or to which is delivered. */
+    PlaceView: {
+      /** @description Its address. */
+      at: string;
+      /** @description Gates that deliver to it. */
+      delivered_by: string[];
+      /** @description Gates that fetch from it. */
+      fetched_by: string[];
+      /** @description Its name. */
+      name: string;
+      /** @description Standing problems of those gates with it. */
+      problems: string[];
     };
     /** @description What the content of an entry made when it was last worked: it is there still. */
     PriorWork: {
@@ -3139,6 +3275,8 @@ export interface components {
     };
     /** @description What a pass would do with one file. */
     Rehearsed: {
+      /** @description What else would be made of it, as at a gate that delivers to several destinations. */
+      also: components["schemas"]["AlsoMade"][];
       /** @description Why it would be held, waits, or whose repeat it is. */
       because: string | null;
       /**
@@ -11247,6 +11385,273 @@ export interface operations {
         };
       };
       /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  places: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["PlaceView"][];
+        };
+      };
+      /** @description The path, the query or the body is not as described */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description There is no such thing */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  place_files: {
+    parameters: {
+      query?: {
+        /** @description Below the folder of the place's address; that itself when it is not said. */
+        folder?: string;
+      };
+      header?: never;
+      path: {
+        /** @description The place's name */
+        place: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["PlaceFolder"];
+        };
+      };
+      /** @description The path, the query or the body is not as described */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is not in a state for that */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
       503: {
         headers: {
           [name: string]: unknown;

@@ -21,6 +21,8 @@ export const ENTRY_STATES: readonly EntryState[] = [
 export type Gate = Omit<Schemas["GateView"], "counts"> & {
   counts: Partial<Record<EntryState | "arriving", number>>;
 };
+export type Fetch = Schemas["FetchView"];
+export type PlaceFolder = Schemas["PlaceFolder"];
 export type OpenBatch = Schemas["OpenBatch"];
 export type Verdict = Schemas["Verdict"];
 export type DropFile = Schemas["FileView"];

@@ -7,6 +7,7 @@ import EmptyNote from "../components/EmptyNote.vue";
 import EntryTable from "../components/EntryTable.vue";
 import ErrorNote from "../components/ErrorNote.vue";
 import FactList from "../components/FactList.vue";
+import FetchPanel from "../components/FetchPanel.vue";
 import GateActions from "../components/GateActions.vue";
 import GateFigures from "../components/GateFigures.vue";
 import GateNotes from "../components/GateNotes.vue";
@@ -64,6 +65,7 @@ const facts = computed(() => {
         <ActivityChart :bars="bars(activity, view.name)" :minutes="minutes" />
       </section>
     </div>
+    <FetchPanel v-if="view.fetch" :key="view.name" :fetch="view.fetch" :gate="view.name" class="mb-4" />
     <OpenBatches v-if="view.open_batches.length > 0" :batches="view.open_batches" class="mb-4" />
     <RehearsalPanel :gate="view.name" class="mb-4" />
     <DropFolder :gate="view.name" class="mb-4" />

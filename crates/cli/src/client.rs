@@ -9,7 +9,8 @@ mod remote;
 use std::path::Path;
 
 use vadegate_core::ask::{
-    Answer, DueQuery, EntryView, FileView, GateView, Hit, LoadedRows, PlaceFolder, PlaceView, Rehearsed,
+    Answer, DueQuery, EntryView, FileView, GateView, Hit, LoadedRows, PlaceFolder, PlaceView,
+    Rehearsed,
 };
 use vadegate_core::config::Config;
 use vadegate_core::dues::{DueCell, DueCount, Learned};

@@ -7,7 +7,7 @@
 //! passed to stderr.
 
 /// Points of the protocol, in its order.
-pub const POINTS: [&str; 48] = [
+pub const POINTS: [&str; 51] = [
     "enter.read",
     "enter.sync",
     "ledger.commit",
@@ -51,6 +51,9 @@ pub const POINTS: [&str; 48] = [
     "door.write",
     "door.publish",
     "door.published",
+    "deliver.noted",
+    "deliver.sent",
+    "deliver.named",
     "fetch.begun",
     "fetch.received",
     "fetch.published",

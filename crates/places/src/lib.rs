@@ -167,6 +167,16 @@ pub trait Place: Send + Sync {
         Err(Fault::Refused("it cannot write a file in one step".into()))
     }
 
+    /// Gives a file the time that it had elsewhere, in seconds since 1970, where the protocol
+    /// has a word for it and the server takes it.
+    ///
+    /// # Errors
+    /// [`Fault`]; none when it is not taken.
+    fn set_modified(&self, path: &str, modified: i64) -> Result<(), Fault> {
+        let _ = (path, modified);
+        Ok(())
+    }
+
     /// Gives a file another name.
     ///
     /// # Errors

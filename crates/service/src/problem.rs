@@ -96,7 +96,9 @@ pub fn status(error: &EngineError) -> StatusCode {
             StatusCode::SERVICE_UNAVAILABLE
         }
         // The folder is outside of us: it may be there again in a moment.
-        EngineError::Drop(_) | EngineError::Away(_) | EngineError::FarAway { .. } => StatusCode::SERVICE_UNAVAILABLE,
+        EngineError::Drop(_) | EngineError::Away(_) | EngineError::FarAway { .. } => {
+            StatusCode::SERVICE_UNAVAILABLE
+        }
         EngineError::Ledger(error) if error.is_full() => StatusCode::INSUFFICIENT_STORAGE,
         EngineError::Ledger(LedgerError::Refused { .. } | LedgerError::Ended { .. })
         | EngineError::NoOffer { .. }

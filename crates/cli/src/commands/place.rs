@@ -47,7 +47,9 @@ fn print_places(places: &[PlaceView]) -> Result<(), Failure> {
             show::one(&format!("{}: {problem}", place.name))?;
         }
     }
-    show::line("\n`vadegate place NAME [FOLDER]` lists what lies there; `vadegate check` tries all of them.")
+    show::line(
+        "\n`vadegate place NAME [FOLDER]` lists what lies there; `vadegate check` tries all of them.",
+    )
 }
 
 fn print_folder(folder: &PlaceFolder, zone: &TimeZone) -> Result<(), Failure> {
@@ -68,7 +70,11 @@ fn print_folder(folder: &PlaceFolder, zone: &TimeZone) -> Result<(), Failure> {
             _ => "no file".to_owned(),
         };
         let modified = file.modified.map_or("-".to_owned(), |at| show::time(at, zone));
-        table.add_row([show::cell(&name), show::cell(&size).set_alignment(comfy_table::CellAlignment::Right), show::cell(&modified)]);
+        table.add_row([
+            show::cell(&name),
+            show::cell(&size).set_alignment(comfy_table::CellAlignment::Right),
+            show::cell(&modified),
+        ]);
     }
     show::print(&table)?;
     let shown_count = files.len() as u64;

@@ -54,6 +54,7 @@ fn what(file: &Rehearsed, here: &Path) -> String {
     if let (Some(output), Some(mode)) = (&file.output, &file.mode) {
         parts.push(format!("into {} ({mode})", near(output)));
     }
+    parts.extend(file.also.iter().map(|one| format!("and {} ({})", near(&one.output), one.mode)));
     if let Some(program) = &file.program {
         parts.push(format!("by {}", near(program)));
     }

@@ -126,6 +126,28 @@ pub fn manifest(harbour: &str, number: u32, fault: Fault, random: &mut ChaCha8Rn
     text
 }
 
+/// Who lies where at Ullin Bay in an hour, as the harbour office lists it.
+pub fn berths(hour: DateTime) -> String {
+    const VESSELS: [&str; 7] = [
+        "Grey Selkie",
+        "Tarn Lass",
+        "Ebb and Flow",
+        "Old Fennick",
+        "Skerrow Maid",
+        "Lantern",
+        "Ullin Pilot",
+    ];
+    let mut text = String::from("berth,vessel,until\n");
+    for berth in 1..=4_i64 {
+        let turn = i64::from(hour.hour()) + i64::from(hour.day()) * 24 + berth * 3;
+        let vessel = VESSELS[usize::try_from(turn / 2).unwrap_or(0) % VESSELS.len()];
+        let until = hour.saturating_add((2 + (turn % 5)).hours());
+        // Writing to a String does not fail.
+        let _ = writeln!(text, "{berth},{vessel},{}Z", until.strftime("%Y-%m-%dT%H:%M"));
+    }
+    text
+}
+
 /// A day of the tide at a station as a chart (SVG 1.1): the level by the hour.
 pub fn chart(station: &Station, day: DateTime, random: &mut ChaCha8Rng) -> String {
     const W: f64 = 720.0;

@@ -99,6 +99,9 @@ impl Feeder {
         for station in &STATIONS {
             self.chart(station)?;
         }
+        for hours in (1..=3).rev() {
+            self.berths(self.hour.saturating_sub(hours.hours()))?;
+        }
         for _ in 0..BACKLOG_MONTHS {
             self.sounding()?;
         }
@@ -142,6 +145,7 @@ impl Feeder {
             8 => self.manifest(Fault::None),
             _ => {
                 self.waves()?;
+                self.berths(self.hour)?;
                 self.hour = self.hour.saturating_add(1.hour());
                 self.chart(&STATIONS[hour as usize % STATIONS.len()])?;
                 if hour % 3 == 1 {
@@ -176,6 +180,14 @@ impl Feeder {
         let folder = self.drops.join("tide").join(morning::LATE);
         std::fs::create_dir_all(&folder)?;
         drop_file(&folder.join(name_of(morning::LATE, at, "")), text.as_bytes())
+    }
+
+    /// The harbour office's list of berths, on its own server.
+    fn berths(&self, at: DateTime) -> io::Result<()> {
+        let text = coast::berths(at);
+        let folder = self.drops.with_file_name("office").join("berths");
+        let name = format!("berths_{}_{}.csv", at.strftime("%Y%m%d"), at.strftime("%H%M"));
+        drop_file(&folder.join(name), text.as_bytes())
     }
 
     /// The next month's workbook; after twelve a new year begins.
@@ -368,7 +380,8 @@ mod tests {
 
     fn fed(seed: u64) -> Vec<(PathBuf, Vec<u8>)> {
         let home = tempfile::tempdir().unwrap();
-        super::super::make(home.path()).unwrap();
+        let office = super::super::office::Office::open(home.path()).unwrap();
+        super::super::make(home.path(), &office).unwrap();
         let mut feeder = Feeder::new(home.path(), seed, 1);
         feeder.backlog().unwrap();
         (0..90).for_each(|_| feeder.next().unwrap());

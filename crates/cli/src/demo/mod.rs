@@ -5,6 +5,7 @@ mod archives;
 mod coast;
 mod feeder;
 mod morning;
+mod office;
 mod people;
 mod pictures;
 mod soundings;
@@ -39,7 +40,8 @@ pub fn demo(args: &Demo) -> Result<(), Failure> {
         (None, Some(temporary)) => temporary.path().to_owned(),
         (None, None) => return Err(Failure::Failed("there is no folder for the demo".into())),
     };
-    make(&folder)?;
+    let office = office::Office::open(&folder)?;
+    make(&folder, &office)?;
     let mut config = Config::read(&folder.join("vadegate.toml"))?;
     config.service.listen = free_address(&args.listen)?;
     let mut feeder = Feeder::new(&folder, args.seed, args.pace);
@@ -54,10 +56,11 @@ pub fn demo(args: &Demo) -> Result<(), Failure> {
     if let Some(running) = running {
         running.stop();
     }
+    drop(office);
     served
 }
 
-fn make(folder: &Path) -> Result<(), Failure> {
+fn make(folder: &Path, office: &office::Office) -> Result<(), Failure> {
     let failed = |error: std::io::Error| {
         Failure::Failed(format!("the demo's folder `{}` cannot be made: {error}", folder.display()))
     };
@@ -71,6 +74,7 @@ fn make(folder: &Path) -> Result<(), Failure> {
             "charts",
             "cover-sheets",
             "scratch",
+            "berths",
         ];
         for drop in drops {
             std::fs::create_dir_all(folder.join("drops").join(drop))?;
@@ -79,7 +83,7 @@ fn make(folder: &Path) -> Result<(), Failure> {
         for station in coast::STATIONS {
             std::fs::create_dir_all(folder.join("drops/tide").join(station.id))?;
         }
-        let configuration = format!("{CONFIGURATION}{}", morning::rule());
+        let configuration = format!("{CONFIGURATION}{}{}", morning::rule(), office::rule(office));
         std::fs::write(folder.join("vadegate.toml"), configuration)?;
         for (name, text) in PROGRAMS {
             let program = folder.join("bin").join(name);

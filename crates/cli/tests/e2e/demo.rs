@@ -89,10 +89,15 @@ fn the_demo_shows_every_kind_of_arrival() {
             && count(&gates, "buoys", "held") > 0
             && count(&gates, "charts", "filed") > 4
             && count(&gates, "cover-sheets", "filed") > 1
+            && count(&gates, "berths", "filed") > 2
             && repeats.as_array().unwrap().len() > 1;
         all.then_some(gates)
     });
-    assert_eq!(gates.as_array().unwrap().len(), 8);
+    assert_eq!(gates.as_array().unwrap().len(), 9);
+
+    // What the harbour office has on its own server is fetched, and a receipt goes back.
+    let office = demo.json("place harbour-office receipts");
+    assert!(office["count"].as_u64().unwrap() > 2, "{office}");
 
     // Six rows of every hour of each buoy are in the table, or set aside.
     let waves = demo.json("ledger --gate waves --state filed --limit 1000");

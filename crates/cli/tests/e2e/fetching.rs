@@ -56,8 +56,8 @@ impl Far {
 
     fn pass(&self) -> Value {
         let ran = self.coast.run("pass office --json");
-        let reports: Value = serde_json::from_str(&ran.out)
-            .unwrap_or_else(|_| panic!("{}{}", ran.out, ran.err));
+        let reports: Value =
+            serde_json::from_str(&ran.out).unwrap_or_else(|_| panic!("{}{}", ran.out, ran.err));
         reports[0].clone()
     }
 
@@ -151,10 +151,16 @@ fn folders_with_fields_are_kept_below_the_drop_folder() {
     let report = far.pass();
     assert_eq!(report["filed"], 3, "{report}");
     let archived = far.archived();
-    let wanted = ["archive/fennick-point/a.csv", "archive/fennick-point/b.csv", "archive/garrow-light/a.csv"];
+    let wanted = [
+        "archive/fennick-point/a.csv",
+        "archive/fennick-point/b.csv",
+        "archive/garrow-light/a.csv",
+    ];
     assert_eq!(archived, wanted);
     // What was moved there is never fetched.
-    for moved in ["garrow-light/done/a.csv", "fennick-point/done/a.csv", "fennick-point/done/more/b.csv"] {
+    for moved in
+        ["garrow-light/done/a.csv", "fennick-point/done/a.csv", "fennick-point/done/more/b.csv"]
+    {
         assert!(far.far.join("tide").join(moved).try_exists().unwrap(), "{moved}");
     }
     assert_eq!(far.pass()["fetched"], 0);
@@ -245,9 +251,7 @@ fn a_cut_connection_goes_on_where_it_was_and_nothing_comes_twice_or_half() {
     assert_eq!(fs::read(far.coast.path("archive/long.csv")).unwrap(), long);
     assert!(proxy.cuts() > 3, "{}", proxy.cuts());
     proxy.make(Trouble::None);
-    wait("all are deleted there", || {
-        (fs::read_dir(&far.far).unwrap().count() == 0).then_some(())
-    });
+    wait("all are deleted there", || (fs::read_dir(&far.far).unwrap().count() == 0).then_some(()));
     drop(service);
     assert_eq!(far.coast.ledger().len(), 21);
     nothing_staged(&far.coast);
@@ -255,7 +259,17 @@ fn a_cut_connection_goes_on_where_it_was_and_nothing_comes_twice_or_half() {
 
 #[test]
 fn killed_at_every_point_each_file_is_entered_once() {
-    for point in ["fetch.begun", "fetch.received", "fetch.published", "fetch.end", "fetch.ended", "door.write", "door.publish", "door.published", "ledger.commit"] {
+    for point in [
+        "fetch.begun",
+        "fetch.received",
+        "fetch.published",
+        "fetch.end",
+        "fetch.ended",
+        "door.write",
+        "door.publish",
+        "door.published",
+        "ledger.commit",
+    ] {
         for nth in [1, 2] {
             let far = Far::new("settle = \"0s\"\nafter = \"delete\"", "");
             for number in 0..3 {
@@ -289,7 +303,10 @@ fn what_is_wrong_with_a_place_is_told_by_check_and_by_place() {
     assert_eq!(text(&listed[0], "name"), "harbour-office");
     assert_eq!(listed[0]["fetched_by"][0], "office");
     let folder = far.coast.json("place harbour-office tide");
-    assert_eq!((text(&folder["files"][0], "name"), folder["files"][0]["bytes"].as_u64()), ("a.csv", Some(2)));
+    assert_eq!(
+        (text(&folder["files"][0], "name"), folder["files"][0]["bytes"].as_u64()),
+        ("a.csv", Some(2))
+    );
     let missing = far.coast.run("place harbour-office nothing");
     assert!(missing.code != 0 && missing.err.contains("no folder `nothing`"), "{}", missing.err);
     let unknown = far.coast.run("place harbour");
@@ -299,7 +316,11 @@ fn what_is_wrong_with_a_place_is_told_by_check_and_by_place() {
     let bare: Vec<&str> = config.lines().filter(|line| !line.starts_with("host_key")).collect();
     fs::write(far.coast.path("vadegate.toml"), bare.join("\n")).unwrap();
     let shown = far.coast.run("check");
-    assert!(shown.code != 0 && shown.out.contains(&far.server.host_key("ed25519")), "{}", shown.out);
+    assert!(
+        shown.code != 0 && shown.out.contains(&far.server.host_key("ed25519")),
+        "{}",
+        shown.out
+    );
     let refused = far.coast.run("pass office");
     assert!(refused.out.contains("presents the host key"), "{}", refused.out);
     assert_eq!(fs::read_dir(&far.far).unwrap().count(), 1);
@@ -314,15 +335,41 @@ fn a_configuration_that_makes_no_sense_is_refused() {
         ("[place.a]\nat = \"sftp://k:word@x/y\"\n", "no password in it"),
         ("[place.a]\nat = \"sftp://x/y\"\n", "nobody signs in"),
         ("[place.a]\n", "does not say where it is"),
-        ("[place.a]\nat = \"ftp://k@x\"\nhost_key = \"SHA256:0123456789012345678901234567890123456789012\"\n", "of no use"),
+        (
+            "[place.a]\nat = \"ftp://k@x\"\nhost_key = \"SHA256:0123456789012345678901234567890123456789012\"\n",
+            "of no use",
+        ),
         ("[place.a]\nat = \"sftp://k@x\"\nhost_key = \"abc\"\n", "fingerprint"),
         ("[place.a]\nat = \"s3://b\"\nkey_id = \"k\"\n", "go together"),
         ("[place.a]\nat = \"sftp://k@x\"\nat_most = \"10\"\n", "bytes in a second"),
-        (&format!("{gate}[gate.office.fetch]\nplace = \"b\"\n[place.bb]\nat = \"sftp://k@x\"\n"), "did you mean \"bb\""),
-        (&format!("{gate}[gate.office.fetch]\nplace = \"b\"\nfolder = \"tide/<station>\"\n[place.b]\nat = \"sftp://k@x\"\n"), "kept below the drop folder"),
-        (&format!("{gate}[gate.office.fetch]\nplace = \"b\"\nfolder = \"../x\"\n[place.b]\nat = \"sftp://k@x\"\n"), "no name of a file"),
-        (&format!("{gate}[gate.office.fetch]\nplace = \"b\"\nafter = {{ move = \"..\" }}\n[place.b]\nat = \"sftp://k@x\"\n"), "a folder below"),
-        (&format!("{gate}[gate.office.fetch]\nplace = \"b\"\nafter = \"burn\"\n[place.b]\nat = \"sftp://k@x\"\n"), "`after`"),
+        (
+            &format!("{gate}[gate.office.fetch]\nplace = \"b\"\n[place.bb]\nat = \"sftp://k@x\"\n"),
+            "did you mean \"bb\"",
+        ),
+        (
+            &format!(
+                "{gate}[gate.office.fetch]\nplace = \"b\"\nfolder = \"tide/<station>\"\n[place.b]\nat = \"sftp://k@x\"\n"
+            ),
+            "kept below the drop folder",
+        ),
+        (
+            &format!(
+                "{gate}[gate.office.fetch]\nplace = \"b\"\nfolder = \"../x\"\n[place.b]\nat = \"sftp://k@x\"\n"
+            ),
+            "no name of a file",
+        ),
+        (
+            &format!(
+                "{gate}[gate.office.fetch]\nplace = \"b\"\nafter = {{ move = \"..\" }}\n[place.b]\nat = \"sftp://k@x\"\n"
+            ),
+            "a folder below",
+        ),
+        (
+            &format!(
+                "{gate}[gate.office.fetch]\nplace = \"b\"\nafter = \"burn\"\n[place.b]\nat = \"sftp://k@x\"\n"
+            ),
+            "`after`",
+        ),
     ];
     for (config, words) in cases {
         coast.configure(config);
@@ -355,6 +402,17 @@ fn files_come_by_ftp_too_with_and_without_facts() {
         assert!(far.join("empty.csv").try_exists().unwrap(), "it is held here, and stays there");
         let check = coast.run("check");
         assert_eq!(check.code, 0, "{}", check.out);
+        // Another of the same name and length is another file.
+        fs::write(far.join("two words.csv"), "b\n").unwrap();
+        let later = SystemTime::now() - Duration::from_secs(7200);
+        fs::File::options()
+            .write(true)
+            .open(far.join("two words.csv"))
+            .unwrap()
+            .set_modified(later)
+            .unwrap();
+        coast.run("pass office");
+        assert_eq!(coast.files("archive").len(), 2, "{:?}", coast.files("archive"));
     }
 }
 

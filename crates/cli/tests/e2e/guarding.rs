@@ -70,7 +70,8 @@ pub(crate) fn filled(pattern: &str) -> String {
         ("{name}", "nobody"),
         ("{path}", "x.dat"),
     ];
-    let parts = parts.iter().chain(&[("{lookout}", "outbox"), ("{tell}", "desk")]);
+    let parts =
+        parts.iter().chain(&[("{lookout}", "outbox"), ("{tell}", "desk"), ("{place}", "office")]);
     parts.fold(pattern.to_owned(), |path, (part, value)| path.replace(part, value))
 }
 

@@ -22,13 +22,13 @@
 //! * `loads`: rows in tables of databases (`databases` makes these).
 //! * `delivers`: copies in one place or several.
 //! * `unpacks`: archives that are unpacked; `lineage`: into the folder of another gate.
-//! * `fetching`: files that are fetched from places (`vadegate-servers` has real servers).
+//! * `delivers_far`: copies at places; `fetching`: files that are fetched from places (`vadegate-servers` has real servers).
 //! * `sends`: files that go to a receiver (`receiver` is one).
 //! * `hours`: when gates take files; `dues`: what is expected (`noon` is a coast at noon).
 //! * `reports`: reports of a time, the board, what is usual, questions by field.
 //! * `lookouts`: limits of folders and files.
 //! * `tells`: who is told, by program, HTTP and mail (`post_office` is a mail server).
-//! * `chaos`, `chaos_loads`: kill -9 at random moments under load.
+//! * `chaos`, `chaos_loads`, `chaos_afar`: kill -9 and other faults at random moments under load.
 //! * `shots`: not a test; makes the pictures of `docs/screenshots` (ignored).
 //!
 //! Nothing uses a fixed port or folder, and everything ends with its test.
@@ -41,6 +41,7 @@ mod archives;
 mod arrivals;
 mod browser;
 mod chaos;
+mod chaos_afar;
 mod chaos_loads;
 mod clears;
 mod commands;
@@ -50,6 +51,7 @@ mod console_people;
 mod crash_points;
 mod databases;
 mod delivers;
+mod delivers_far;
 mod demo;
 mod door;
 mod dues;

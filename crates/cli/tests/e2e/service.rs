@@ -175,8 +175,15 @@ fn the_document_describes_what_is_answered() {
                  [lookout.outbox]\nat = \"nowhere\"\nthere = true\nevery = \"200ms\"\n\
                  [due.tide]\ngate = \"tide\"\nby = \"00:00:01\"\ngive_up = \"00:00:02\"\n\
                  [tell.desk]\nof = [\"all\"]\ngather = \"0s\"\nrun = { program = \"false\" }\n";
+    let office = vadegate_servers::FtpServer::start(&coast.folder("office"), false, true);
+    coast.drop("office/list.csv", "1");
+    coast.drop("word", "lighthouse\n");
+    let loads = format!(
+        "{loads}[place.office]\nat = \"{}\"\npassword = {{ file = \"word\" }}\n",
+        office.address("/")
+    );
     coast.drop("drops/waves/w.csv", "height_m\n1.5\n");
-    fs::write(coast.path("vadegate.toml"), coast.read("vadegate.toml") + loads).unwrap();
+    fs::write(coast.path("vadegate.toml"), coast.read("vadegate.toml") + &loads).unwrap();
     service.post("/api/v1/reload");
     coast.wait("it is loaded", |coast| coast.files("archive/waves").len() == 1);
     coast.wait("something is told", |_| {

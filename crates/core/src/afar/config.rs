@@ -183,7 +183,9 @@ fn read_key(section: &mut Section<'_>, folder: &Path) -> Option<(PathBuf, Option
         table.fault_here("`key` is a private key in a file: key = { file = \"keys/id_ed25519\" }, with passphrase = { env = \"NAME\" } where it has one".into());
     }
     let passphrase = match table.has("passphrase") {
-        true => table.section("passphrase").and_then(|one| Secret::table(one, folder, "`passphrase`")),
+        true => {
+            table.section("passphrase").and_then(|one| Secret::table(one, folder, "`passphrase`"))
+        }
         false => None,
     };
     table.finish();
@@ -214,7 +216,10 @@ fn host_key(named: Named<'_>) -> Option<String> {
 fn fits(section: &Section<'_>, at: &Address, login: &LoginConfig) {
     let only = |present: bool, key: &str, schemes: &[&str], fits: bool| {
         if present && !fits {
-            section.fault_here(format!("`{key}` is of no use for `{at}`; it is for {}", schemes.join(", ")));
+            section.fault_here(format!(
+                "`{key}` is of no use for `{at}`; it is for {}",
+                schemes.join(", ")
+            ));
         }
     };
     let (ssh, ftps) = (at.scheme == Scheme::Sftp, at.scheme == Scheme::Ftps);
@@ -238,6 +243,9 @@ fn fits(section: &Section<'_>, at: &Address, login: &LoginConfig) {
         section.fault_here("`key_id` and `secret` go together".into());
     }
     if ssh && at.user.is_none() {
-        section.fault_here("nobody signs in: expected a user in `at`, as in \"sftp://keeper@files.sound.example\"".into());
+        section.fault_here(
+            "nobody signs in: expected a user in `at`, as in \"sftp://keeper@files.sound.example\""
+                .into(),
+        );
     }
 }

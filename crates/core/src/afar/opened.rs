@@ -1,9 +1,7 @@
 //! Places that are open: one connection, or a few, for all gates that use them.
 
 use std::collections::HashMap;
-use std::io::{self, Read};
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::Duration;
 
 use vadegate_places::{Pace, Place};
 
@@ -58,35 +56,5 @@ impl Afar<'_> {
         let config = self.configured.iter().find(|place| place.name == name);
         let config = config.ok_or_else(|| format!("there is no [place.{name}] any more"))?;
         self.opened.open(config)
-    }
-}
-
-/// Reads no faster than several bounds allow.
-pub(crate) struct Paced<R> {
-    inner: R,
-    paces: Vec<Arc<Pace>>,
-    /// Waits; gives whether it was told to stop.
-    wait: Box<dyn Fn(Duration) -> bool + Send>,
-}
-
-impl<R> Paced<R> {
-    pub fn new(
-        inner: R,
-        paces: Vec<Arc<Pace>>,
-        wait: Box<dyn Fn(Duration) -> bool + Send>,
-    ) -> Self {
-        Paced { inner, paces, wait }
-    }
-}
-
-impl<R: Read> Read for Paced<R> {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        let count = self.inner.read(buffer)?;
-        for pace in &self.paces {
-            if (self.wait)(pace.wait(count)) {
-                return Err(io::Error::other("the service is stopping"));
-            }
-        }
-        Ok(count)
     }
 }

@@ -78,7 +78,7 @@ pub struct FetchView {
     pub place: String,
     /// The folders that are looked at.
     pub folder: String,
-    /// What becomes of a file there once it is filed here: `left`, `deleted`, `moved`.
+    /// What becomes of a file there once it is filed here: `left`, `deleted`, or where it is moved to.
     pub after: String,
     /// Files that were seen there and wait.
     pub waiting: u64,
@@ -101,9 +101,9 @@ impl Engine {
         let context = self.context();
         let gates = &context.config.gates;
         let view = |place: &crate::afar::config::PlaceConfig| {
-            let fetches = gates.iter().filter(|gate| {
-                gate.fetch.as_ref().is_some_and(|fetch| fetch.place == place.name)
-            });
+            let fetches = gates
+                .iter()
+                .filter(|gate| gate.fetch.as_ref().is_some_and(|fetch| fetch.place == place.name));
             let fetched_by: Vec<String> = fetches.map(|gate| gate.name.clone()).collect();
             let delivers = gates.iter().filter(|gate| {
                 gate.work.as_ref().is_some_and(|work| work.afar().contains(&place.name.as_str()))
@@ -132,7 +132,9 @@ impl Engine {
         let context = self.context();
         let config = context.config.places.iter().find(|place| place.name == name);
         let config = config.ok_or_else(|| {
-            EngineError::NotThere(format!("there is no place `{name}`; `vadegate place` lists them"))
+            EngineError::NotThere(format!(
+                "there is no place `{name}`; `vadegate place` lists them"
+            ))
         })?;
         let folder = folder.trim_matches('/');
         let away = |why: String| EngineError::FarAway { place: name.to_owned(), why };
@@ -197,7 +199,7 @@ pub(crate) fn fetch_view(gate: &Gate, state: &FetchState) -> Option<FetchView> {
         after: match &fetch.after {
             AfterFetch::Leave => "left".to_owned(),
             AfterFetch::Delete => "deleted".to_owned(),
-            AfterFetch::Move(to) => format!("moved to {to}"),
+            AfterFetch::Move(to) => format!("moved to “{to}”"),
         },
         waiting: state.waiting,
         looked_at: state.looked_at,

@@ -4,9 +4,9 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::ask::afar::{FetchView, fetch_view};
 use crate::arrivals::settle::Look;
 use crate::arrivals::sweep::Seen;
+use crate::ask::afar::{FetchView, fetch_view};
 use crate::config::gate::Archive;
 use crate::engine::error::EngineError;
 use crate::engine::gate::closed::Closed;

@@ -29,7 +29,7 @@ pub use files::{FilePage, FileQuery};
 pub use gates::{FileView, GateState, GateView, Verdict};
 pub use matches::{Match, Matches, Miss};
 pub use places::{LoadedColumn, LoadedRows};
-pub use rehearsed::{Rehearsed, Will};
+pub use rehearsed::{AlsoMade, Rehearsed, Will};
 pub use search::{Hit, HitKind};
 pub use vadegate_tables::sample::Sample;
 pub use verify::{Difference, Differs, Progress, Verified};

@@ -50,6 +50,7 @@ fn told(live: &Live, path: &str, place: &str, bytes: u64, will: Will) -> Rehears
         because: None,
         entry: None,
         output: None,
+        also: Vec::new(),
         mode: None,
         program: None,
         filed_to: None,

@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use crate::ask::rehearsed::{Rehearsing, Will, hold, wait};
+use crate::ask::rehearsed::{AlsoMade, Rehearsing, Will, hold, wait};
 use crate::engine::error::EngineError;
 use crate::engine::gate::state::Live;
 use crate::engine::pass::batches::{ReadyBatch, gather};
@@ -132,9 +132,15 @@ fn tell(plan: WorkPlan, whole: bool, files: &mut Files<'_>) {
             }
             EntryVerdict::Fits => {
                 let is_its = |output: &&PlannedOutput| output.of.is_none_or(|of| of == at);
-                let output = plan.outputs.iter().find(is_its);
+                let mut outputs = plan.outputs.iter().filter(is_its);
+                let output = outputs.next();
                 file.told.output = output.map(|output| output.path.clone());
                 file.told.mode = output.map(|output| output.mode);
+                let also = |output: &PlannedOutput| AlsoMade {
+                    output: output.path.clone(),
+                    mode: output.mode,
+                };
+                file.told.also = outputs.map(also).collect();
                 file.told.program.clone_from(&plan.program);
             }
             EntryVerdict::Hold(why) => hold(file, why),

@@ -26,6 +26,15 @@ pub enum Will {
     Wait,
 }
 
+/// What else would be made of a file.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct AlsoMade {
+    /// The output.
+    pub output: String,
+    /// How it would meet what is there.
+    pub mode: OutputMode,
+}
+
 /// What a pass would do with one file.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Rehearsed {
@@ -48,6 +57,9 @@ pub struct Rehearsed {
     pub output: Option<String>,
     /// How it would meet what is there.
     pub mode: Option<OutputMode>,
+    /// What else would be made of it, as at a gate that delivers to several destinations.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub also: Vec<AlsoMade>,
     /// The program that would be run.
     pub program: Option<String>,
     /// Where it would be filed; none when it would stay.

@@ -6,8 +6,10 @@ use vadegate_places::{Place, join};
 
 use crate::afar::config::PlaceConfig;
 use crate::afar::opened::Places;
+use crate::check::found::add;
 use crate::config::Config;
 use crate::config::fetch::AfterFetch;
+use crate::config::gate::Gate;
 use crate::settings::fault::{Finding, Severity};
 
 /// A file by which it is tried whether one may write.
@@ -19,6 +21,27 @@ const TRIED: &str = ".vadegate-check.part";
 pub fn check_places(config: &Config) -> Vec<Finding> {
     let places = Places::default();
     config.places.iter().flat_map(|place| check_place(config, &places, place)).collect()
+}
+
+/// A gate that fetches what it delivers would go on for ever.
+pub(super) fn check_own_round(gate: &Gate, findings: &mut Vec<Finding>) {
+    let (Some(fetch), Some(work)) = (&gate.fetch, &gate.work) else { return };
+    for (place, folder) in work.folders_afar() {
+        let start = &fetch.folder.start;
+        let below =
+            folder == *start || folder.starts_with(&format!("{start}/")) || start.is_empty();
+        let looks_into = folder == *start || gate.depth > 0 || !fetch.folder.below.is_empty();
+        if place == fetch.place && below && looks_into {
+            add(
+                findings,
+                Severity::Warning,
+                gate,
+                format!(
+                    "it delivers into `{folder}` of the place `{place}`, and fetches from there too: what it delivers may come back; deliver elsewhere, or have other names in `take`"
+                ),
+            );
+        }
+    }
 }
 
 fn check_place(config: &Config, places: &Places, place: &PlaceConfig) -> Vec<Finding> {
@@ -59,7 +82,9 @@ fn check_place(config: &Config, places: &Places, place: &PlaceConfig) -> Vec<Fin
                 && fetch.folder.below.is_empty()
                 && let Err(why) = try_writing(server, folder)
             {
-                let why = format!("files of `{folder}` are to be deleted or moved there, and it cannot be written to: {why}");
+                let why = format!(
+                    "files of `{folder}` are to be deleted or moved there, and it cannot be written to: {why}"
+                );
                 note(Severity::Fault, name, why);
             }
         }

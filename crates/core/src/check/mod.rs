@@ -8,6 +8,7 @@ use std::sync::Arc;
 use rustix::fs::Access;
 
 use crate::arrivals::notices::{Hub, Notices};
+pub use crate::check::afar::check_places;
 use crate::check::found::add;
 use crate::check::overlap::check_two;
 use crate::config::Config;
@@ -20,7 +21,6 @@ use crate::files::lock::owner_of;
 use crate::files::owning;
 use crate::pattern::Pattern;
 use crate::pattern::template::Template;
-pub use crate::check::afar::check_places;
 pub use crate::settings::fault::{Finding, Severity};
 use crate::settings::values::write_duration;
 use crate::work::run::problem_of;
@@ -77,6 +77,7 @@ fn check_gate(config: &Config, gate: &Gate, findings: &mut Vec<Finding>) {
         }
     }
     check_own_outputs(gate, findings);
+    afar::check_own_round(gate, findings);
     check_identity(gate, findings);
     if let Some(work) = &gate.work {
         let mut found = WorkFindings::default();

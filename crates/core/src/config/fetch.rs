@@ -55,7 +55,9 @@ impl FetchFolder {
         let mut below = Vec::new();
         for part in &parts[fixed..] {
             if part.contains("**") {
-                return Err(format!("it has `{part}`; name each folder on the way, or use `subfolders`"));
+                return Err(format!(
+                    "it has `{part}`; name each folder on the way, or use `subfolders`"
+                ));
             }
             below.push(Pattern::parse(part, exact).map_err(|error| error.to_string())?);
         }

@@ -207,7 +207,8 @@ impl Config {
         let mail = parts.mail;
         let calendars = Calendars::read(parts.calendars, &folder);
         let places = crate::afar::config::read_all(parts.places, &folder);
-        let around = gate_reading::Around { calendars: &calendars, places: &places, folder: &folder };
+        let around =
+            gate_reading::Around { calendars: &calendars, places: &places, folder: &folder };
         let gates = gate_reading::read_all(parts.gates, &parts.likes, around);
         let clears = clear::read_all(parts.clears, &folder);
         let dues = due::read_all(parts.dues, &gates, &calendars);

@@ -333,7 +333,7 @@ fn the_example_has_every_key_and_is_a_good_configuration() {
     Config::parse(&file.canonicalize().unwrap(), EXAMPLE).unwrap_or_else(|error| panic!("{error}"));
     let source = Path::new(env!("CARGO_MANIFEST_DIR")).join("src");
     let mut keys = std::collections::BTreeSet::new();
-    ["config", "work"].iter().for_each(|room| asked_for(&source.join(room), &mut keys));
+    ["config", "work", "afar"].iter().for_each(|room| asked_for(&source.join(room), &mut keys));
     assert!(keys.len() > 100, "{keys:?}");
     let stands = |key: &String| {
         let as_key = [format!("{key} "), format!("{{ {key} = "), format!(", {key} = ")];

@@ -66,6 +66,7 @@ impl Engine {
         let lock = StateLock::take(&config.service.state)?;
         let ledger = Ledger::open(&config.service.state)?;
         let deaths = Deaths::begin(&config.service.state, &ledger)?;
+        crate::work::deliver::spool::tidy(&config.service.state);
         Ok(Engine::over(config, ledger, deaths, Some(lock)))
     }
 

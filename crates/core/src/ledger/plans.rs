@@ -45,6 +45,7 @@ const SMALL: &[&str] = &[
     "activity",
     "span",
     "upload",
+    "delivery",
     "sqlite_master",
 ];
 

@@ -99,7 +99,9 @@ impl Ledger {
         self.submit(move |tx| {
             for id in &gone {
                 tx.connection
-                    .prepare_cached("DELETE FROM remote WHERE id = ? AND fetched_at IS NULL AND entry IS NULL")
+                    .prepare_cached(
+                        "DELETE FROM remote WHERE id = ? AND fetched_at IS NULL AND entry IS NULL",
+                    )
                     .and_then(|mut delete| delete.execute([id]))
                     .map_err(writing)?;
             }
@@ -133,36 +135,9 @@ impl Ledger {
         .wait()
     }
 
-    /// It is handed in under this number; none when that was given up.
-    pub(crate) fn remote_handed_in(
-        &self,
-        id: i64,
-        upload: Option<i64>,
-    ) -> Result<(), LedgerError> {
-        self.submit(move |tx| {
-            tx.connection
-                .execute("UPDATE remote SET upload = ?2 WHERE id = ?1", params![id, upload])
-                .map(drop)
-                .map_err(writing)
-        })?
-        .wait()
-    }
-
     /// It lies in the drop folder, durably; `stays` when nothing is to be done with it there.
     pub(crate) fn remote_fetched(&self, id: i64, stays: bool) -> Result<(), LedgerError> {
-        self.submit(move |tx| {
-            tx.connection
-                .execute(
-                    "UPDATE remote SET fetched_at = COALESCE(fetched_at, ?2),
-                       after = CASE WHEN ?3 THEN 'left' ELSE after END,
-                       after_at = CASE WHEN ?3 THEN ?2 ELSE after_at END
-                     WHERE id = ?1",
-                    params![id, tx.now, stays],
-                )
-                .map(drop)
-                .map_err(writing)
-        })?
-        .wait()
+        self.submit(move |tx| fetched(tx.connection, id, stays, tx.now))?.wait()
     }
 
     /// Files whose entries have ended well, and with which nothing was done at their place yet.
@@ -182,22 +157,28 @@ impl Ledger {
                        AND r.place = ?2 AND e.state IN ('filed', 'adopted')
                      ORDER BY r.id LIMIT 500",
                 )?;
-                let due = |row: &Row<'_>| Ok(AfterDue { id: row.get("id")?, version: version(row)? });
+                let due =
+                    |row: &Row<'_>| Ok(AfterDue { id: row.get("id")?, version: version(row)? });
                 select.query_map(params![gate, place, above], due)?.collect()
             };
             query().map_err(reading)
         })
     }
 
-    /// What was done with a file at its place.
-    pub(crate) fn remote_ended(&self, id: i64, done: &'static str) -> Result<(), LedgerError> {
+    /// What was done with a file at its place. One of a server that tells no times is
+    /// forgotten with that: the next one of its name and length is another.
+    pub(crate) fn remote_ended(&self, id: i64, done: &'static str) -> Result<bool, LedgerError> {
         self.submit(move |tx| {
+            let timeless = "DELETE FROM remote WHERE id = ? AND modified = -1 AND tag = ''";
+            if tx.connection.execute(timeless, [id]).map_err(writing)? > 0 {
+                return Ok(true);
+            }
             tx.connection
                 .execute(
                     "UPDATE remote SET after = ?2, after_at = ?3 WHERE id = ?1",
                     params![id, done, tx.now],
                 )
-                .map(drop)
+                .map(|_| false)
                 .map_err(writing)
         })?
         .wait()
@@ -223,5 +204,24 @@ pub(crate) fn entered(
             };
             update.query_row([upload, entry, now], from).optional()
         })
+        .map_err(writing)
+}
+
+/// It lies in the drop folder, durably.
+pub(crate) fn fetched(
+    connection: &rusqlite::Connection,
+    id: i64,
+    stays: bool,
+    now: i64,
+) -> Result<(), LedgerError> {
+    connection
+        .prepare_cached(
+            "UPDATE remote SET fetched_at = COALESCE(fetched_at, ?2),
+               after = CASE WHEN ?3 THEN 'left' ELSE after END,
+               after_at = CASE WHEN ?3 THEN ?2 ELSE after_at END
+             WHERE id = ?1",
+        )
+        .and_then(|mut update| update.execute(params![id, now, stays]))
+        .map(drop)
         .map_err(writing)
 }

@@ -214,8 +214,10 @@ pub(crate) fn commit_outputs(
     let mut update = tx.connection.prepare_cached(
         "UPDATE output SET inode = ?1,
            modified_ns = IIF(mode = 'append' OR ?8 = 0, NULL, ?8),
-           bytes = IIF(proof IS NULL AND mode <> 'leave' AND role <> 'unpacked', ?2, NULL),
-           sha256 = IIF(proof IS NULL AND mode <> 'leave' AND role <> 'unpacked', ?3, NULL),
+           bytes = IIF((proof IS NULL OR role = 'copy') AND mode <> 'leave'
+             AND role <> 'unpacked', ?2, NULL),
+           sha256 = IIF((proof IS NULL OR role = 'copy' AND ?3 <> zeroblob(32))
+             AND mode <> 'leave' AND role <> 'unpacked', ?3, NULL),
            rows = ?4, account = ?5, committed_at = ?6,
            published_at = IIF(proof IS NULL AND mode <> 'leave', NULL, ?6) WHERE id = ?7",
     )?;

@@ -69,8 +69,13 @@ fn upload(row: &Row<'_>) -> rusqlite::Result<Upload> {
 }
 
 impl Ledger {
-    /// Records a file that is about to be received; gives its number.
-    pub(crate) fn begin_upload(&self, new: Upload) -> Result<i64, LedgerError> {
+    /// Records a file that is about to be received, of a place as that version where it is
+    /// fetched; gives its number.
+    pub(crate) fn begin_upload(
+        &self,
+        new: Upload,
+        remote: Option<i64>,
+    ) -> Result<i64, LedgerError> {
         self.submit(move |tx| {
             tx.connection
                 .execute(
@@ -89,7 +94,13 @@ impl Ledger {
                     ],
                 )
                 .map_err(writing)?;
-            Ok(tx.connection.last_insert_rowid())
+            let id = tx.connection.last_insert_rowid();
+            if let Some(remote) = remote {
+                tx.connection
+                    .execute("UPDATE remote SET upload = ?2 WHERE id = ?1", [remote, id])
+                    .map_err(writing)?;
+            }
+            Ok(id)
         })?
         .wait()
     }
@@ -161,6 +172,26 @@ impl Ledger {
                 )
                 .map(drop)
                 .map_err(writing)
+        })?
+        .wait()
+    }
+
+    /// It has its name, durably, and was fetched by that where it was; `stays` when nothing is
+    /// to be done with it at its place.
+    pub(crate) fn fetched_published(
+        &self,
+        id: i64,
+        remote: i64,
+        stays: bool,
+    ) -> Result<(), LedgerError> {
+        self.submit(move |tx| {
+            tx.connection
+                .execute(
+                    "UPDATE upload SET published = 1, at = ?2 WHERE id = ?1",
+                    params![id, tx.now],
+                )
+                .map_err(writing)?;
+            crate::ledger::remotes::fetched(tx.connection, remote, stays, tx.now)
         })?
         .wait()
     }

@@ -47,6 +47,7 @@ impl Ledger {
                     })
                     .map_err(writing)?;
             }
+            crate::ledger::deliveries::committed(tx.connection, commit.batch)?;
             commit_outputs(tx, commit.batch, &commit.outputs).map_err(writing)?;
             enter_outputs(tx, commit.batch, &commit.entered).map_err(writing)?;
             end_batch(tx, commit.batch, BatchOutcome::Worked, &commit.words)

@@ -118,9 +118,8 @@ fn fetch_all(engine: &Engine, gate: &str, bell: &Bell, retired: &AtomicBool) {
             continue;
         }
         looked = Some(Instant::now());
-        let fetched = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| {
-            engine.fetch(gate, false)
-        }));
+        let fetched =
+            std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| engine.fetch(gate, false)));
         failed = match fetched {
             Ok(Ok(report)) if report.problem.is_none() => 0,
             Ok(Ok(_)) => failed + 1,

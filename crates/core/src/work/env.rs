@@ -27,6 +27,8 @@ pub(crate) struct Env<'a> {
     pub zone: &'a TimeZone,
     /// The configuration's folder.
     pub folder: &'a Path,
+    /// The state folder, for what is on its way elsewhere.
+    pub state: &'a Path,
     /// Nothing is to be done: it is only told what would be.
     pub rehearsing: bool,
     pub deaths: &'a Arc<Deaths>,

@@ -322,6 +322,7 @@ pub(crate) trait Planned: Send {
 }
 
 /// What a work's section is read with.
+#[derive(Clone, Copy)]
 pub(crate) struct ReadContext<'a> {
     /// The folder of the configuration, from which relative paths start.
     pub folder: &'a std::path::Path,

@@ -1,5 +1,6 @@
 //! Connecting to a server of FTP, and signing in.
 
+use std::io::{BufRead, BufReader, Read};
 use std::net::{SocketAddr, TcpStream, ToSocketAddrs};
 use std::path::Path;
 use std::sync::Arc;
@@ -8,7 +9,7 @@ use rustls::{ClientConfig, RootCertStore};
 use rustls_pki_types::CertificateDer;
 use rustls_pki_types::pem::PemObject;
 use suppaftp::types::FileType;
-use suppaftp::{FtpError, Mode, RustlsConnector, RustlsFtpStream};
+use suppaftp::{FtpError, Mode, RustlsConnector, RustlsFtpStream, Status};
 
 use crate::address::{Address, Scheme};
 use crate::ftp::fault;
@@ -23,9 +24,49 @@ pub(crate) struct Connection {
     scheme: Scheme,
     /// The folder in which it began.
     home: String,
+    /// A transfer on it was broken off: it is not used again.
+    pub given_up: bool,
 }
 
+/// The longest line of a listing, in bytes.
+const LINE: u64 = 16 * 1024;
+
 impl Connection {
+    /// Lists a folder line by line; `each` ends it with `false`.
+    pub fn lines(&mut self, path: &str, each: &mut dyn FnMut(&str) -> bool) -> Result<(), Fault> {
+        let command = if self.facts { "MLSD" } else { "LIST" };
+        let (_, data) = self
+            .ftp
+            .custom_data_command(
+                format!("{command} {path}"),
+                &[Status::AboutToSend, Status::AlreadyOpen],
+            )
+            .map_err(fault)?;
+        let mut reader = BufReader::new(data);
+        let mut line = Vec::new();
+        loop {
+            line.clear();
+            let read = (&mut reader).take(LINE).read_until(b'\n', &mut line);
+            let why = match read {
+                Ok(0) => break,
+                Ok(_) if line.ends_with(b"\n") || (line.len() as u64) < LINE => {
+                    let text = String::from_utf8_lossy(&line);
+                    let text = text.trim_end_matches(['\r', '\n']);
+                    if text.is_empty() || each(text) {
+                        continue;
+                    }
+                    self.give_up(reader.into_inner());
+                    return Ok(());
+                }
+                Ok(_) => "a line of its listing has no end".to_owned(),
+                Err(error) => format!("the connection broke: {error}"),
+            };
+            self.give_up(reader.into_inner());
+            return Err(Fault::Away(why));
+        }
+        reader.into_inner().finish().map_err(fault)
+    }
+
     /// Whether there is such a folder: every server tells that by letting one into it.
     pub fn has_folder(&mut self, path: &str) -> Result<(), Fault> {
         let entered = self.ftp.cwd(path).map_err(fault);
@@ -48,6 +89,7 @@ impl Connection {
         let _ = control.shutdown(std::net::Shutdown::Both);
         drop(control);
         drop(data);
+        self.given_up = true;
     }
 }
 
@@ -76,7 +118,7 @@ pub(crate) fn connect(address: &Address, login: &Login) -> Result<Connection, Fa
         let _ = ftp.opts("UTF8", Some("ON"));
     }
     let home = ftp.pwd().map_err(fault)?;
-    Ok(Connection { ftp, facts, scheme: address.scheme, home })
+    Ok(Connection { ftp, facts, scheme: address.scheme, home, given_up: false })
 }
 
 fn open(address: &Address, login: &Login) -> Result<RustlsFtpStream, FtpError> {

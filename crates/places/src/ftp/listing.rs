@@ -43,6 +43,12 @@ pub(crate) fn time(text: &str) -> Option<i64> {
     TimeZone::UTC.to_timestamp(at).ok().map(|at| at.as_second())
 }
 
+/// A time as [`time`] reads it.
+pub(crate) fn written(seconds: i64) -> Option<String> {
+    let at = jiff::Timestamp::from_second(seconds).ok()?;
+    Some(TimeZone::UTC.to_datetime(at).strftime("%Y%m%d%H%M%S").to_string())
+}
+
 /// Reads a line of `LIST`, which has no standard: as most servers write it. Its times are those
 /// of the server's own zone, and of no use.
 pub(crate) fn of_list(line: &str) -> Option<Listed> {
@@ -72,6 +78,7 @@ mod tests {
             ("tide; 2026.csv", Kind::File, 1234)
         );
         assert_eq!(file.modified, Some(1_772_627_415));
+        assert_eq!(written(1_772_627_415).unwrap(), "20260304123015");
         assert_eq!(of_facts("type=dir;modify=20260304123015; in").unwrap().kind, Kind::Folder);
         assert_eq!(of_facts("type=OS.unix=slink:/x;size=3; l").unwrap().kind, Kind::Other);
         for none in ["type=cdir; .", "type=pdir; ..", "type=file;size=many; x", "nothing", ""] {

@@ -73,7 +73,7 @@ impl Ftp {
         };
         let answer = ask(&mut connection);
         // After what was broken off on our side nobody knows what comes next on it.
-        if !matches!(answer, Err(Fault::Away(_) | Fault::Local(_))) {
+        if !connection.given_up && !matches!(answer, Err(Fault::Away(_) | Fault::Local(_))) {
             let mut pool = self.pool.lock().unwrap_or_else(PoisonError::into_inner);
             pool.idle.push((connection, Instant::now()));
         }
@@ -149,30 +149,21 @@ impl Place for Ftp {
 
     fn list(&self, folder: &str, each: &mut Each<'_>) -> Result<(), Fault> {
         let path = said(&self.address, folder)?;
-        let lines = self.ask(|connection| {
-            let facts = connection.facts;
-            let lines = match facts {
-                true => connection.ftp.mlsd(Some(&path)),
-                false => connection.ftp.list(Some(&path)),
-            };
-            match lines.map_err(fault) {
+        self.ask(|connection| {
+            let (facts, mut count) = (connection.facts, 0_u64);
+            let listed = connection.lines(&path, &mut |line| {
+                count += 1;
+                let one = if facts { listing::of_facts(line) } else { listing::of_list(line) };
+                one.is_none_or(&mut *each)
+            });
+            match listed {
                 // Some list nothing where there is no folder, others refuse in words of their own.
-                Ok(lines) if !lines.is_empty() => Ok((lines, facts)),
-                Ok(lines) => connection.has_folder(&path).map(|()| (lines, facts)),
+                Ok(()) if count > 0 => Ok(()),
+                Ok(()) => connection.has_folder(&path),
                 Err(refused @ Fault::Refused(_)) => connection.has_folder(&path).and(Err(refused)),
                 Err(other) => Err(other),
             }
-        });
-        let (lines, facts) = lines?;
-        for line in lines {
-            let one = if facts { listing::of_facts(&line) } else { listing::of_list(&line) };
-            if let Some(one) = one
-                && !each(one)
-            {
-                break;
-            }
-        }
-        Ok(())
+        })
     }
 
     fn look(&self, path: &str) -> Result<Option<Listed>, Fault> {
@@ -271,6 +262,19 @@ impl Place for Ftp {
                 there.unwrap_or(0)
             ))),
         }
+    }
+
+    fn set_modified(&self, path: &str, modified: i64) -> Result<(), Fault> {
+        let whole = said(&self.address, path)?;
+        let Some(at) = listing::written(modified) else { return Ok(()) };
+        self.ask(|connection| {
+            // `MFMT` is no standard, and many servers know it.
+            let command = format!("MFMT {at} {whole}");
+            match connection.ftp.custom_command(command, &[Status::File]).map_err(fault) {
+                Err(fault) if fault.is_of_the_place() => Err(fault),
+                _ => Ok(()),
+            }
+        })
     }
 
     /// No server of FTP says whether something was replaced: it is looked before.

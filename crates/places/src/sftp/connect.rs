@@ -109,7 +109,7 @@ fn kinds() -> [Vec<Algorithm>; 3] {
 fn config(kind: Vec<Algorithm>) -> client::Config {
     let mut config = client::Config {
         window_size: WINDOW,
-        maximum_packet_size: 64 * 1024,
+        maximum_packet_size: 65_535,
         keepalive_interval: Some(QUIET),
         keepalive_max: 3,
         nodelay: true,

@@ -184,6 +184,21 @@ impl Place for Sftp {
         self.ask(async |connection| transfer::write(&connection, path, from, bytes, source).await)
     }
 
+    fn set_modified(&self, path: &str, modified: i64) -> Result<(), Fault> {
+        crate::check_path(path)?;
+        let path = self.address.on_server(path);
+        // The protocol's times end in the year 2106.
+        let Ok(modified) = u32::try_from(modified) else { return Ok(()) };
+        self.ask(async |connection| {
+            let mut attributes = FileAttributes::empty();
+            (attributes.atime, attributes.mtime) = (Some(modified), Some(modified));
+            match connection.sftp.setstat(path, attributes).await.map_err(fault) {
+                Err(fault) if fault.is_of_the_place() => Err(fault),
+                _ => Ok(()),
+            }
+        })
+    }
+
     fn rename(&self, from: &str, to: &str, over: Over) -> Result<(), Fault> {
         crate::check_path(from)?;
         crate::check_path(to)?;

@@ -105,9 +105,10 @@ impl WebDav {
     fn broke(&self, error: ureq::Error) -> Fault {
         match error {
             // What failed on our side comes back through the request.
-            ureq::Error::Io(error) if error.get_ref().is_some_and(|inner| inner.is::<Ours>()) => {
-                Fault::Local(error)
-            }
+            ureq::Error::Io(error) => match error.downcast::<Ours>() {
+                Ok(Ours(ours)) => Fault::Local(ours),
+                Err(error) => Fault::Away(format!("`{}` cannot be reached: {error}", self.address)),
+            },
             error => Fault::Away(format!("`{}` cannot be reached: {error}", self.address)),
         }
     }

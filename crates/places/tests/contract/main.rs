@@ -166,6 +166,15 @@ fn every_place_lists_reads_writes_renames_and_removes() {
         assert_eq!(read(place, "in/empty.csv", 0).unwrap(), b"", "{name}");
         write(place, "in/empty.csv", b"other", Over::Anything).unwrap();
         assert_eq!(read(place, "in/empty.csv", 0).unwrap(), b"other", "{name}");
+        // A listing may be ended early, and what comes after it is not disturbed.
+        let mut first = 0;
+        place
+            .list("in", &mut |_| {
+                first += 1;
+                false
+            })
+            .unwrap();
+        assert_eq!((first, names(place, "in").unwrap().len()), (1, 2), "{name}");
         // Renamed, and gone.
         place.rename("in/empty.csv", "in/moved.csv", Over::Nothing).unwrap();
         assert!(place.look("in/empty.csv").unwrap().is_none(), "{name}");

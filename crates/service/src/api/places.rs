@@ -20,21 +20,22 @@ pub(crate) async fn places(shared: Data<Shared>) -> Result<Json<Vec<PlaceView>>,
 #[derive(Debug, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
-pub(crate) struct PlaceFolderQuery {
+pub(crate) struct FolderQuery {
     /// Below the folder of the place's address; that itself when it is not said.
     folder: Option<String>,
 }
 
 /// What lies in a folder of a place now: the place is asked.
 #[utoipa::path(tag = "gates", extensions(("x-role" = json!("operator"))),
-    params(("place" = String, Path, description = "The place's name"), PlaceFolderQuery),
+    params(("place" = String, Path, description = "The place's name"), FolderQuery),
     responses((status = 200, body = PlaceFolder), (status = 404, body = Problem),
         (status = 503, body = Problem)))]
 #[get("/api/v1/places/{place}/files")]
+#[allow(unused_qualifications, reason = "the macro writes out the type of the query")]
 pub(crate) async fn place_files(
     shared: Data<Shared>,
     place: Path<String>,
-    query: Query<PlaceFolderQuery>,
+    query: Query<FolderQuery>,
 ) -> Result<Json<PlaceFolder>, Problem> {
     ask(&shared, move |engine| {
         let folder = query.into_inner().folder.unwrap_or_default();

@@ -35,6 +35,17 @@ use crate::ledger::uploads::Upload;
 /// Who hands in something is forgotten when nothing was heard of it for so long.
 const QUIET_MS: i64 = 86_400_000;
 
+/// What is known of a file that was fetched.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Fetched {
+    /// The number of its version.
+    pub remote: i64,
+    /// The time that it had at its place.
+    pub modified: Option<SystemTime>,
+    /// Nothing is to be done with it there.
+    pub stays: bool,
+}
+
 impl Engine {
     /// Begins to hand in a file; with `resume` one of the same length and sum that was cut off
     /// goes on.
@@ -64,7 +75,7 @@ impl Engine {
         if new.replaces.is_none() {
             refuse_occupied(&live, &new.path)?;
         }
-        let upload = staged_upload(&live, new)?;
+        let upload = staged_upload(&live, new, None)?;
         Ok(view(&live, upload)?)
     }
 
@@ -118,7 +129,7 @@ impl Engine {
         live: &Live,
         upload: &mut Upload,
         sum: Option<Sha256>,
-        modified: Option<SystemTime>,
+        fetched: Option<Fetched>,
     ) -> Result<(), DoorError> {
         let staged = live.context.config.reach.at(Path::new(&upload.staged))?;
         let sum = check(live, upload, &staged, sum)?;
@@ -127,6 +138,7 @@ impl Engine {
             file.set_permissions(std::os::unix::fs::PermissionsExt::from_mode(default_mode()))?;
             // A time that is not come yet is that of a clock that is wrong.
             let now = SystemTime::now();
+            let modified = fetched.and_then(|fetched| fetched.modified);
             file.set_modified(modified.filter(|at| *at <= now).unwrap_or(now))?;
             file.sync_all()?;
             let version = Version::of(&file.metadata()?);
@@ -143,7 +155,12 @@ impl Engine {
             live.context.ledger.upload_published(upload.id, false)?;
         }
         placed?;
-        live.context.ledger.upload_published(upload.id, true)?;
+        match fetched {
+            Some(Fetched { remote, stays, .. }) => {
+                live.context.ledger.fetched_published(upload.id, remote, stays)?;
+            }
+            None => live.context.ledger.upload_published(upload.id, true)?,
+        }
         upload.published = true;
         // A gate whose thread has ended needs no telling.
         let _ = self.handle(&upload.gate)?.commands.send(Command::Look);
@@ -156,7 +173,7 @@ impl Engine {
         live: &Live,
         place: &str,
         who: String,
-        bytes: u64,
+        (bytes, remote): (u64, i64),
     ) -> Result<Upload, DoorError> {
         let new = NewUpload {
             gate: live.gate.name.clone(),
@@ -166,7 +183,7 @@ impl Engine {
             sha256: None,
             replaces: None,
         };
-        staged_upload(live, new)
+        staged_upload(live, new, Some(remote))
     }
 
     /// Ends a file that was fetched: it gets the time that it had there, and its name, over
@@ -176,10 +193,10 @@ impl Engine {
         live: &Live,
         upload: &Upload,
         sum: Option<Sha256>,
-        modified: Option<SystemTime>,
+        fetched: Fetched,
     ) -> Result<(), DoorError> {
         let _alone = live.context.receiving.begin(&upload.name).ok_or(DoorError::Busy)?;
-        self.finish(live, &mut upload.clone(), sum, modified)
+        self.finish(live, &mut upload.clone(), sum, Some(fetched))
     }
 
     /// Has what is to be replaced out of the way: what is held goes to the archive as it is,
@@ -272,7 +289,7 @@ impl Engine {
 }
 
 /// Records a file that is about to be received, and then has a place for its bytes.
-fn staged_upload(live: &Live, new: NewUpload) -> Result<Upload, DoorError> {
+fn staged_upload(live: &Live, new: NewUpload, remote: Option<i64>) -> Result<Upload, DoorError> {
     let folder = live.gate.drops.path_of(folder_of(live, &new.path));
     let name = crate::people::new_secret().map_err(io::Error::other)?;
     let staged = folder.join(format!(".vadegate-{}.arriving", &name[..16]));
@@ -291,7 +308,7 @@ fn staged_upload(live: &Live, new: NewUpload) -> Result<Upload, DoorError> {
         published: false,
         entry: None,
     };
-    upload.id = live.context.ledger.begin_upload(upload.clone())?;
+    upload.id = live.context.ledger.begin_upload(upload.clone(), remote)?;
     live.context.config.reach.at_made(&staged)?.create_new(0o600)?;
     Ok(upload)
 }

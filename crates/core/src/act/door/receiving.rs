@@ -93,6 +93,16 @@ impl Receiving {
         Ok(())
     }
 
+    /// Ends what is whole, and is made durable when it gets its name. Gives how many bytes are
+    /// there, and their sum where it was taken on the way.
+    ///
+    /// # Errors
+    /// [`DoorError`].
+    pub(crate) fn end(self) -> Result<(u64, Option<Sha256>), DoorError> {
+        self.file.set_len(self.received)?;
+        Ok((self.received, self.sum.map(Sum::finish)))
+    }
+
     fn make_durable(&mut self) -> Result<(), DoorError> {
         if self.received > self.durable {
             self.file.sync_data()?;

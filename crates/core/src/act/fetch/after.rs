@@ -15,14 +15,14 @@ use crate::ledger::remotes::{AfterDue, RemoteVersion};
 const NAMES: u32 = 1_000;
 
 impl Fetching<'_> {
-    /// Ends at the place all that was filed here.
-    pub(super) fn end_all(&self, report: &mut FetchReport) -> Result<(), Broken> {
+    /// Ends at the place all that was filed here; gives whether something was forgotten by that.
+    pub(super) fn end_all(&self, report: &mut FetchReport) -> Result<bool, Broken> {
         let ledger = &self.live.context.ledger;
         let (gate, place) = (&self.live.gate.name, &self.config.place);
-        let mut above = 0;
+        let (mut above, mut forgotten) = (0, false);
         loop {
             let due = ledger.remotes_to_end(gate, place, above)?;
-            let Some(last) = due.last() else { return Ok(()) };
+            let Some(last) = due.last() else { return Ok(forgotten) };
             above = last.id;
             for one in &due {
                 if self.is_stopping() {
@@ -31,7 +31,7 @@ impl Fetching<'_> {
                 match self.end(one) {
                     Ok(done) => {
                         at("fetch.ended").map_err(|error| Broken::Here(error.to_string()))?;
-                        ledger.remote_ended(one.id, done)?;
+                        forgotten |= ledger.remote_ended(one.id, done)?;
                         report.ended += u64::from(matches!(done, "deleted" | "moved"));
                     }
                     Err(fault) if fault.is_of_the_place() => return Err(fault.into()),

@@ -8,6 +8,7 @@ use std::time::{Duration, SystemTime};
 
 use vadegate_places::Fault;
 
+use crate::act::door::Fetched;
 use crate::act::door::rules::give_up;
 use crate::act::door::types::DoorError;
 use crate::act::fetch::look::{SMALL, Wanted};
@@ -195,13 +196,14 @@ impl Fetching<'_> {
         }
         let modified = one.version.modified.and_then(|at| u64::try_from(at).ok());
         let modified = modified.map(|at| SystemTime::UNIX_EPOCH + Duration::from_secs(at));
-        match self.engine.finish_fetched(&self.live, &upload, sum, modified) {
+        let stays = self.config.after == AfterFetch::Leave;
+        let fetched = Fetched { remote: one.seen.id, modified, stays };
+        match self.engine.finish_fetched(&self.live, &upload, sum, fetched) {
             Err(DoorError::Occupied(why)) => return Ok(Brought::Waits(why)),
             Err(error) => return Err(self.full(&upload, error)),
             Ok(()) => {}
         }
         crash_point("fetch.published")?;
-        self.note_fetched(one)?;
         Ok(Brought::Here(came))
     }
 
@@ -211,10 +213,8 @@ impl Fetching<'_> {
     }
 
     fn begin(&self, one: &Wanted) -> Result<Upload, NotBrought> {
-        let ledger = &self.live.context.ledger;
-        let new = self.engine.begin_fetched(&self.live, &one.place, self.who(), one.version.bytes);
-        let upload = new?;
-        ledger.remote_handed_in(one.seen.id, Some(upload.id))?;
+        let of = (one.version.bytes, one.seen.id);
+        let upload = self.engine.begin_fetched(&self.live, &one.place, self.who(), of)?;
         crash_point("fetch.begun")?;
         Ok(upload)
     }
@@ -242,8 +242,11 @@ impl Fetching<'_> {
                 io::Error::other("it cannot be kept")
             })
         });
-        let (received, sum) = match receiving.pause() {
-            Ok(paused) => paused,
+        // What is whole is made durable with its name.
+        let whole = failed.is_none() && read.is_ok();
+        let ended = if whole { receiving.end() } else { receiving.pause() };
+        let (received, sum) = match ended {
+            Ok(ended) => ended,
             Err(error) => return Err(self.full(upload, failed.unwrap_or(error))),
         };
         upload.received = received;
@@ -301,7 +304,9 @@ impl Fetching<'_> {
         *sum = Some(is);
         Ok(match sum_for(&text, name) {
             Ok(said) if said == is.to_string() => None,
-            Ok(said) => Some(format!("its checksum is wrong: `{checksum}` says {said}, the file has {is}")),
+            Ok(said) => {
+                Some(format!("its checksum is wrong: `{checksum}` says {said}, the file has {is}"))
+            }
             Err(why) => Some(format!("its checksum cannot be told from `{checksum}`: {why}")),
         })
     }

@@ -56,6 +56,9 @@ struct Had {
     companions: HashMap<String, Option<i64>>,
 }
 
+/// A folder with more names is not looked at: no server's listing goes on for ever.
+const MOST: u64 = 2_000_000;
+
 /// Versions are noted in the ledger in pieces of so many, so that nothing waits for long.
 const PIECE: usize = 5_000;
 
@@ -92,6 +95,7 @@ impl Fetching<'_> {
                 }
                 Err(fault) => return Err(fault.into()),
             };
+            let had = self.with_times(had, memory)?;
             folders.extend(had.folders.iter().filter_map(|name| self.below(&looked, name)));
             self.note(had, &looked, memory, &mut wanted)?;
         }
@@ -132,7 +136,7 @@ impl Fetching<'_> {
         memory: &mut FarMemory,
         report: &mut FetchReport,
     ) -> Result<Had, Fault> {
-        let mut had = Had::default();
+        let (mut had, mut names) = (Had::default(), 0_u64);
         let takes_files = looked.matched == self.config.folder.below.len();
         let companions = self.live.gate.settle.companion().map(|one| &one.names);
         self.opened.place.list(&looked.folder, &mut |one| {
@@ -149,8 +153,32 @@ impl Fetching<'_> {
                 }
                 Kind::File | Kind::Other => {}
             }
-            !self.is_stopping()
+            names += 1;
+            names <= MOST && !self.is_stopping()
         })?;
+        if names > MOST {
+            let folder = &looked.folder;
+            return Err(Fault::Refused(format!(
+                "`{folder}` has more than {MOST} names; have fewer in one folder"
+            )));
+        }
+        Ok(had)
+    }
+
+    /// What a listing does not tell each file is asked for: without a time the next file of
+    /// the same name and length would look the same.
+    fn with_times(&self, mut had: Had, memory: &FarMemory) -> Result<Had, Fault> {
+        for one in &mut had.new {
+            let version = &mut one.version;
+            if version.modified.is_some() || version.tag.is_some() {
+                continue;
+            }
+            if let Some(looked) = self.opened.place.look(&version.path)? {
+                (version.bytes, version.modified) = (looked.bytes, looked.modified);
+                version.tag = looked.tag;
+            }
+        }
+        had.new.retain(|one| !memory.is_done(&one.version));
         Ok(had)
     }
 
@@ -264,4 +292,3 @@ impl Fetching<'_> {
 
 /// A file that is read whole is small.
 pub(super) const SMALL: usize = 1 << 20;
-

@@ -125,7 +125,9 @@ impl Engine {
             Ok(()) => report.problem,
             Err(Broken::Stopping) => return Ok(report),
             Err(Broken::Ledger(error)) => return Err(error.into()),
-            Err(Broken::Place(why)) => Some(format!("nothing can be fetched from `{place}`: {why}")),
+            Err(Broken::Place(why)) => {
+                Some(format!("nothing can be fetched from `{place}`: {why}"))
+            }
             Err(Broken::Here(why)) => {
                 Some(format!("what is fetched from `{place}` cannot be kept here: {why}"))
             }
@@ -158,7 +160,12 @@ impl Engine {
         let FetchReport { fetched, waiting, .. } = self.fetch(gate, true)?;
         let report = if here { self.pass_here(gate)? } else { self.pass(gate)? };
         let again = self.fetch_ended(gate)?;
-        Ok(PassReport { fetched, waiting_there: waiting, problems: again.unwrap_or(report.problems), ..report })
+        Ok(PassReport {
+            fetched,
+            waiting_there: waiting,
+            problems: again.unwrap_or(report.problems),
+            ..report
+        })
     }
 
     /// What was filed by the pass is ended at its place at once; gives the standing problems
@@ -185,7 +192,12 @@ impl Engine {
         let Ok(opened) = live.context.afar().open(&config.place) else { return Ok(report) };
         let fetching = Fetching { engine: self, live, config, opened };
         match fetching.end_all(&mut report) {
-            Ok(()) | Err(Broken::Stopping) => {}
+            Ok(forgotten) => {
+                if forgotten {
+                    locked(&memory(&fetching.live)).forget();
+                }
+            }
+            Err(Broken::Stopping) => {}
             Err(Broken::Ledger(error)) => return Err(error.into()),
             Err(Broken::Place(why) | Broken::Here(why)) => report.problem = Some(why),
         }
@@ -197,8 +209,10 @@ impl Fetching<'_> {
     fn all(&self, memory: &mut FarMemory, report: &mut FetchReport) -> Result<(), Broken> {
         let ledger = &self.live.context.ledger;
         let now = (monotonic_now(), Timestamp::now().as_millisecond());
+        if self.end_all(report)? {
+            memory.forget();
+        }
         memory.read(ledger, &self.live.gate.name, &self.config.place, now)?;
-        self.end_all(report)?;
         let settled = self.look(memory, report)?;
         self.bring_all(settled, memory, report)?;
         Ok(())

@@ -24,6 +24,7 @@ impl Live {
             ledger: &context.ledger,
             zone: &context.config.service.timezone,
             folder: context.config.file.parent().unwrap_or(Path::new("/")),
+            state: &context.config.service.state,
             rehearsing,
             deaths: &context.deaths,
             stopping: &context.stopping,

@@ -16,7 +16,10 @@ use crate::filing::staging::{Staging, default_mode};
 use crate::ledger::requests::{Claimed, MadeOutput};
 use crate::ledger::types::OpenEntry;
 use crate::work::deliver::bundle::{BundleKind, Bundling};
+use crate::work::deliver::far::{FarCopy, Known};
+use crate::work::deliver::spool::Spool;
 use crate::work::deliver::stage::{Into, SourceFile, StageFault, WantedCopy, stage_copies};
+use crate::work::deliver::upload::{Body, Upload, upload_all};
 use crate::work::env::Env;
 use crate::work::meet::CopyPlan;
 use crate::work::openpgp::seal::{Seal, SealConfig, Sealing};
@@ -49,6 +52,10 @@ pub(crate) struct Item {
     /// Where it lies.
     pub path: PathBuf,
     pub copies: Vec<CopyPlan>,
+    /// Which of the destinations each of them is.
+    pub seals: Vec<usize>,
+    /// Copies that come to places.
+    pub far: Vec<FarCopy>,
     /// Its name in the bundle.
     pub member: String,
 }
@@ -90,6 +97,8 @@ impl DeliverPlan {
             place.as_ref().map(|path| env.reach.at(path)).transpose().map_err(output)
         };
         let (mut staged, mut outputs) = (Staged::default(), Vec::new());
+        let spool = Spool::begin(env, claimed.batch).map_err(output)?;
+        let mut uploads = Vec::new();
         let mut bundling = match &self.bundle {
             None => None,
             Some(bundle) => next()?
@@ -113,13 +122,24 @@ impl DeliverPlan {
             let mut wanted = Vec::with_capacity(items.len());
             for item in items {
                 let places = item.copies.iter().map(|_| next()).collect::<Result<Vec<_>, _>>()?;
-                wanted.push(Wanted::of(item, &self.seals, places, env));
+                item.far.iter().try_for_each(|_| next().map(drop))?;
+                let spooled = spool.places(item, &self.seals).map_err(output)?;
+                wanted.push(Wanted::of(item, &self.seals, places, spooled, env));
             }
             let bundling = bundling.as_mut().map(|(_, bundling)| bundling);
             let copies = stage_some(&wanted, bundling, env);
             let copies = copies.map_err(|(number, fault)| fault.of(begun + number))?;
-            for (one, copies) in wanted.iter().zip(copies) {
+            for (number, (one, mut copies)) in wanted.iter().zip(copies).enumerate() {
+                let spooled = copies.split_off(copies.len() - one.spooled);
                 outputs.extend(one.keep(copies, &self.seals, &mut staged));
+                let uploading = one.uploads(begun + number, spooled, &spool).map_err(output)?;
+                uploads.extend(
+                    uploading
+                        .into_iter()
+                        .enumerate()
+                        .map(|(at, upload)| (outputs.len() + at, upload)),
+                );
+                outputs.extend(one.item.far.iter().map(|_| MadeOutput::default()));
             }
         }
         let bundle = match bundling {
@@ -132,6 +152,12 @@ impl DeliverPlan {
             }
         };
         staged.make_durable().map_err(output)?;
+        let (numbers, uploads): (Vec<usize>, Vec<_>) = uploads.into_iter().unzip();
+        let sent = upload_all(&uploads, env)?;
+        for ((number, upload), made) in numbers.into_iter().zip(&uploads).zip(sent) {
+            let words = self.seals.words[upload.copy.number];
+            outputs[number] = told_far(upload.copy, words, made);
+        }
         let outputs = bundle.into_iter().chain(outputs).map(Some).collect();
         Ok(Made { outputs, ..Made::default() })
     }
@@ -165,18 +191,63 @@ struct Wanted<'a> {
     item: &'a Item,
     places: Vec<Option<At>>,
     copies: Vec<WantedCopy>,
+    /// How many of them, the last ones, are only made to be sent.
+    spooled: usize,
     modified: DateTime,
 }
 
 impl<'a> Wanted<'a> {
-    fn of(item: &'a Item, seals: &Seals, places: Vec<Option<At>>, env: &Env<'_>) -> Self {
-        let copies = places.iter().zip(&item.copies).zip(&seals.to);
-        let copies = copies.filter_map(|((place, copy), seal)| {
-            let (place, seal) = (place.clone()?, seal.clone());
+    fn of(
+        item: &'a Item,
+        seals: &Seals,
+        places: Vec<Option<At>>,
+        spooled: Vec<WantedCopy>,
+        env: &Env<'_>,
+    ) -> Self {
+        let copies = places.iter().zip(&item.copies).zip(&item.seals);
+        let copies = copies.filter_map(|((place, copy), number)| {
+            let (place, seal) = (place.clone()?, seals.to[*number].clone());
             Some(WantedCopy { place, compress: copy.compress, seal })
         });
         let modified = env.values(&item.filing.entry).modified;
-        Wanted { item, copies: copies.collect(), places, modified }
+        let (count, copies) = (spooled.len(), copies.chain(spooled).collect());
+        Wanted { item, copies, places, modified, spooled: count }
+    }
+
+    /// What is sent of it, with the files that were made to be sent.
+    fn uploads(
+        &self,
+        number: usize,
+        spooled: Vec<StagedCopy>,
+        spool: &Spool,
+    ) -> io::Result<Vec<Upload<'a>>> {
+        let item = self.item;
+        let filing = &item.filing;
+        let mut spooled = spooled.into_iter();
+        let upload = |copy: &'a FarCopy| {
+            let made = spool.is_made(copy).then(|| spooled.next()).flatten();
+            Ok(match made {
+                Some(StagedCopy { made, file, .. }) => Upload {
+                    number,
+                    filing,
+                    copy,
+                    body: Body::Made(file),
+                    bytes: made.bytes,
+                    sha256: made.sha256,
+                    same_again: !spool.is_sealed(copy),
+                },
+                None => Upload {
+                    number,
+                    filing,
+                    copy,
+                    body: Body::Source(&item.path),
+                    bytes: filing.version.bytes,
+                    sha256: filing.entry.sha256_there(),
+                    same_again: true,
+                },
+            })
+        };
+        item.far.iter().map(upload).collect()
     }
 
     /// Stages its copies, and adds it to the bundle.
@@ -206,8 +277,9 @@ impl<'a> Wanted<'a> {
     /// Takes what was staged; gives its outputs.
     fn keep(&self, copies: Vec<StagedCopy>, seals: &Seals, staged: &mut Staged) -> Vec<MadeOutput> {
         let mut copies = copies.into_iter();
-        let planned = self.places.iter().zip(&self.item.copies).zip(&seals.words);
-        let made = planned.map(|((place, copy), words)| {
+        let planned = self.places.iter().zip(&self.item.copies).zip(&self.item.seals);
+        let made = planned.map(|((place, copy), number)| {
+            let words = &seals.words[*number];
             let staged_copy = place.as_ref().and_then(|place| Some((place, copies.next()?)));
             let made = staged_copy.map(|(place, one)| staged.keep(place, one));
             told(copy, *words, made.unwrap_or_default())
@@ -217,17 +289,34 @@ impl<'a> Wanted<'a> {
 }
 
 /// What was made, with what is told of it.
-fn told(copy: &CopyPlan, sealed: Option<&'static str>, mut made: MadeOutput) -> MadeOutput {
-    let left = copy.left.map(|why| format!("left: {why}"));
-    let compressed = copy.compress.map(|compress| format!("compressed by {}", compress.word()));
+fn told(copy: &CopyPlan, sealed: Option<&'static str>, made: MadeOutput) -> MadeOutput {
+    told_of(copy.left, copy.compress, sealed, made)
+}
+
+fn told_far(copy: &FarCopy, sealed: Option<&'static str>, made: MadeOutput) -> MadeOutput {
+    let left = match copy.known {
+        Known::Stands { left, .. } => left,
+        _ => None,
+    };
+    told_of(left, copy.compress, sealed, made)
+}
+
+fn told_of(
+    left: Option<&'static str>,
+    compress: Option<Compression>,
+    sealed: Option<&'static str>,
+    mut made: MadeOutput,
+) -> MadeOutput {
+    let words = left.map(|why| format!("left: {why}"));
+    let compressed = compress.map(|compress| format!("compressed by {}", compress.word()));
     let done = match (compressed, sealed) {
         (Some(compressed), Some(sealed)) => Some(format!("{compressed}, {sealed}")),
         (compressed, sealed) => compressed.or(sealed.map(str::to_owned)),
     };
-    if let Some(note) = left.or(done) {
-        let compress = copy.compress.map(Compression::word);
+    if let Some(note) = words.or(done) {
+        let compress = compress.map(Compression::word);
         let json = serde_json::json!({
-            "note": note, "compress": compress, "sealed": sealed, "left": copy.left,
+            "note": note, "compress": compress, "sealed": sealed, "left": left,
         });
         made.account = Some(json.to_string());
     }

@@ -1,11 +1,16 @@
 //! The `deliver` section of a gate.
 
 use std::path::Path;
+use std::sync::Arc;
+
+use vadegate_places::Pace;
+
+use crate::afar::config::rate;
 
 use crate::files::compress::Compression;
 use crate::pattern::template::Template;
 use crate::settings::keys::{file_path_of, path_of, template};
-use crate::settings::reader::{Found, Named, Section};
+use crate::settings::reader::{Found, Named, Section, nearest};
 use crate::work::deliver::bundle::BundleKind;
 use crate::work::exists::FileExists;
 use crate::work::openpgp::seal::SealConfig;
@@ -31,6 +36,27 @@ pub(crate) struct DestinationConfig {
     pub compress: Option<Compression>,
     /// For whom the copy is encrypted, and with what it is signed. Default: it is not.
     pub seal: Option<SealConfig>,
+    /// The place at which it is; on this machine without one.
+    pub far: Option<FarDestination>,
+}
+
+/// A destination that is not on this machine.
+#[derive(Debug, Clone)]
+pub(crate) struct FarDestination {
+    /// The name of the place.
+    pub place: String,
+    /// A bound of its own on bytes in a second.
+    pub pace: Option<Arc<Pace>>,
+}
+
+impl DestinationConfig {
+    /// It as people read it.
+    pub fn shown(&self) -> String {
+        match &self.far {
+            Some(far) => format!("{}:{}", far.place, self.into.source().trim_start_matches('/')),
+            None => self.into.source().to_owned(),
+        }
+    }
 }
 
 /// An archive of the files of a batch.
@@ -73,12 +99,12 @@ pub(crate) fn read(mut section: Section<'_>, context: &ReadContext<'_>) -> Optio
         );
     }
     for (at, one) in to.iter().enumerate() {
-        if to[..at].iter().any(|other| other.into.source() == one.into.source()) {
+        if to[..at].iter().any(|other| other.shown() == one.shown()) {
             section.fault_at(
                 "to",
                 format!(
                     "`to` names `{}` twice; give each destination a path of its own",
-                    one.into.source()
+                    one.shown()
                 ),
             );
         }
@@ -101,13 +127,14 @@ fn destination(
         Named::Text(text) => {
             let Defaults { exists, compress, ref seal } = *defaults;
             let into = file_path(text, compress, seal.as_ref(), context)?;
-            Some(DestinationConfig { into, exists, compress, seal: seal.clone() })
+            Some(DestinationConfig { into, exists, compress, seal: seal.clone(), far: None })
         }
         Named::Table(mut table) => {
             let compress = read_compress(&mut table).or(defaults.compress);
             let exists = FileExists::read(&mut table).unwrap_or(defaults.exists);
             let own = SealConfig::read(&mut table, context.folder);
             let seal = own.or_else(|| defaults.seal.clone());
+            let far = far(&mut table, context);
             let into = table.text("into");
             if into.is_none() && !table.has("into") {
                 table.fault_here(
@@ -116,10 +143,36 @@ fn destination(
                 );
             }
             table.finish();
+            let far = far.ok()?;
+            // A path at a place is below the folder of its address.
+            let root = ReadContext { folder: Path::new("/"), ..*context };
+            let context = if far.is_some() { &root } else { context };
             let into = file_path(into?, compress, seal.as_ref(), context)?;
-            Some(DestinationConfig { into, exists, compress, seal })
+            Some(DestinationConfig { into, exists, compress, seal, far })
         }
     }
+}
+
+/// The place of a destination, if it is at one.
+fn far(table: &mut Section<'_>, context: &ReadContext<'_>) -> Result<Option<FarDestination>, ()> {
+    let rate = match table.text("at_most") {
+        Some(text) => Some(rate(&text).ok_or(())?),
+        None => None,
+    };
+    let pace = rate.map(|bytes| Arc::new(Pace::new(bytes)));
+    let Some(place) = table.text("place") else {
+        if pace.is_some() {
+            table.fault_here("`at_most` is for a destination at a `place`".into());
+        }
+        return Ok(None);
+    };
+    if !context.places.iter().any(|known| known.name == place.value) {
+        let near = nearest(&place.value, context.places.iter().map(|known| known.name.as_str()));
+        let hint = near.map(|near| format!("; did you mean \"{near}\"?")).unwrap_or_default();
+        place.at.fault(format!("there is no [place.{}]{hint}", place.value));
+        return Err(());
+    }
+    Ok(Some(FarDestination { place: place.value, pace }))
 }
 
 fn file_path(

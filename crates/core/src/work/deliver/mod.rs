@@ -8,8 +8,11 @@ pub mod by_hand;
 
 pub(crate) mod carry_out;
 pub(crate) mod config;
+pub(crate) mod far;
 pub(crate) mod plan;
+pub(crate) mod spool;
 pub(crate) mod stage;
+pub(crate) mod upload;
 
 pub use crate::files::compress::Compression;
 pub use crate::work::exists::FileExists;
@@ -23,7 +26,7 @@ use crate::ledger::words::{Effect, WorkKind};
 use crate::settings::reader::Section;
 use crate::work::batch::Batch;
 use crate::work::deliver::carry_out::Seals;
-use crate::work::deliver::config::DeliverConfig;
+use crate::work::deliver::config::{DeliverConfig, DestinationConfig};
 use crate::work::deliver::plan::plan_batch;
 use crate::work::env::Env;
 use crate::work::openpgp::seal::SealConfig;
@@ -73,12 +76,15 @@ impl Work for Deliver {
     }
 
     fn retry(&self) -> Retry {
-        Retry { wait: Duration::from_secs(60), up_to: Duration::from_secs(60), tries: u32::MAX }
+        // A server that was away is mostly back soon.
+        let wait = Duration::from_secs(if self.afar().is_empty() { 60 } else { 2 });
+        Retry { wait, up_to: Duration::from_secs(60), tries: u32::MAX }
     }
 
     fn view(&self) -> WorkView {
         let bundle = self.0.bundle.iter().map(|one| one.into.source());
-        let all: Vec<&str> = bundle.chain(self.0.to.iter().map(|one| one.into.source())).collect();
+        let all: Vec<String> =
+            bundle.map(str::to_owned).chain(self.0.to.iter().map(|one| one.shown())).collect();
         let label = if all.len() == 1 { "Destination" } else { "Destinations" };
         let does = match (self.0.bundle.is_some(), self.0.to.is_empty()) {
             (true, true) => "bundles into one archive",
@@ -90,7 +96,26 @@ impl Work for Deliver {
 
     fn places(&self) -> Vec<WorkPlace<'_>> {
         let bundle = self.0.bundle.iter().map(|one| &one.into);
-        bundle.chain(self.0.to.iter().map(|one| &one.into)).map(WorkPlace::Output).collect()
+        bundle.chain(self.0.here().map(|one| &one.into)).map(WorkPlace::Output).collect()
+    }
+
+    fn afar(&self) -> Vec<&str> {
+        let far = self.0.to.iter().filter_map(|one| one.far.as_ref());
+        far.map(|far| far.place.as_str()).collect()
+    }
+
+    fn folders_afar(&self) -> Vec<(&str, String)> {
+        let folder = |one: &DestinationConfig| {
+            let folder = one.into.fixed_folder().display().to_string();
+            folder.trim_matches('/').to_owned()
+        };
+        let far = self.0.to.iter().filter_map(|one| Some((one.far.as_ref()?, folder(one))));
+        far.map(|(far, folder)| (far.place.as_str(), folder)).collect()
+    }
+
+    fn place(&self) -> String {
+        let places = self.afar().join("` or `");
+        format!("nothing can be delivered to `{places}`")
     }
 
     fn meant_fields(&self) -> Vec<&str> {
@@ -133,9 +158,20 @@ impl DeliverConfig {
         })
     }
 
+    /// The destinations on this machine.
+    fn here(&self) -> impl Iterator<Item = &DestinationConfig> {
+        self.to.iter().filter(|one| one.far.is_none())
+    }
+
+    /// Their numbers among all destinations.
+    fn here_numbers(&self) -> Vec<usize> {
+        let all = self.to.iter().enumerate();
+        all.filter(|(_, one)| one.far.is_none()).map(|(number, _)| number).collect()
+    }
+
     /// Whether it may replace what lies somewhere.
     fn replaces(&self) -> bool {
-        self.to.iter().any(|one| one.exists == FileExists::Replace)
+        self.here().any(|one| one.exists == FileExists::Replace)
     }
 }
 

@@ -10,6 +10,7 @@ use crate::words;
 use crate::work::batch::{Batch, BatchEntry};
 use crate::work::deliver::carry_out::{BundlePlan, DeliverPlan, Item};
 use crate::work::deliver::config::{BundleConfig, DeliverConfig};
+use crate::work::deliver::far::{FarTaken, NotPlanned, meet_far};
 use crate::work::env::Env;
 use crate::work::exists::FileExists;
 use crate::work::meet::{Content, Taken, Unmet, meet, refuse_pending};
@@ -37,7 +38,13 @@ pub(crate) fn plan_batch(
         }
         None => format!("delivering {}", words::files(batch.members.len())),
     };
-    let mut planning = Planning { config, env, taken: Taken::default(), members: HashMap::new() };
+    let mut planning = Planning {
+        config,
+        env,
+        taken: Taken::default(),
+        far_taken: FarTaken::new(),
+        members: HashMap::new(),
+    };
     let (mut verdicts, mut items) = (Vec::new(), Vec::new());
     for member in batch.members {
         let verdict = match planning.item(&member)? {
@@ -57,6 +64,7 @@ pub(crate) fn plan_batch(
         bundle.iter().map(|bundle| bundle.place.planned(OutputRole::Bundle, None)).collect();
     for (number, item) in items.iter().enumerate() {
         outputs.extend(item.copies.iter().map(|copy| copy.planned(OutputRole::Copy, Some(number))));
+        outputs.extend(item.far.iter().map(|copy| copy.planned(number)));
     }
     let work = Box::new(DeliverPlan { bundle, items, seals });
     Ok(WorkPlan { verdicts, outputs, program: None, foreign: None, doing, work })
@@ -66,6 +74,7 @@ struct Planning<'p> {
     config: &'p DeliverConfig,
     env: &'p Env<'p>,
     taken: Taken,
+    far_taken: FarTaken,
     /// How often each name of a member was wanted.
     members: HashMap<String, u32>,
 }
@@ -77,14 +86,23 @@ impl Planning<'_> {
         if !(self.env.is_unchanged)(&member.filing) {
             return Ok(Err(EntryVerdict::Gone));
         }
-        let mut copies = Vec::new();
-        for destination in &self.config.to {
+        let (mut copies, mut far) = (Vec::new(), Vec::new());
+        for (number, destination) in self.config.to.iter().enumerate() {
             // No message is the same twice: of what is there nobody knows what it says.
             let bytes = match destination.seal {
                 Some(_) => u64::MAX,
                 None => member.filing.version.bytes,
             };
             let content = Content { bytes, sha256: entry.sha256_there() };
+            if destination.far.is_some() {
+                let (env, taken) = (self.env, &mut self.far_taken);
+                match meet_far(destination, number, entry, content, env, taken) {
+                    Ok(copy) => far.push(copy),
+                    Err(NotPlanned::Hold(why)) => return Ok(Err(EntryVerdict::Hold(why))),
+                    Err(NotPlanned::Blocked(blocked)) => return Err(blocked),
+                }
+                continue;
+            }
             let path = match self.env.path_for(&destination.into, entry) {
                 Ok(path) => PathBuf::from(path),
                 Err(error) => return Ok(Err(EntryVerdict::Hold(error.to_string()))),
@@ -104,7 +122,8 @@ impl Planning<'_> {
             Err(why) => return Ok(Err(EntryVerdict::Hold(why))),
         };
         let (filing, path) = (member.filing.clone(), member.path.clone());
-        Ok(Ok(Item { filing, path, copies, member: name }))
+        let seals = self.config.here_numbers();
+        Ok(Ok(Item { filing, path, copies, seals, far, member: name }))
     }
 
     /// The name of a file in the bundle; two of one name are numbered.

@@ -1,0 +1,200 @@
+//! Places: what is fetched and delivered over SFTP on loopback, beside OpenSSH's own client.
+//!
+//! * One file of 1 GB, to here and from here, beside `sftp` (which makes nothing durable), and
+//!   by a whole pass: fetched, durable, summed, entered, filed.
+//! * 10,000 files of 4 KiB by a whole pass, beside one batch of `sftp`.
+//! * A second look at 100,000 files that are known, beside the bare listing.
+
+mod common;
+
+use std::fs::{self, File};
+use std::io::Write;
+use std::path::Path;
+use std::process::{Command, Stdio};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use common::median;
+use vadegate_places::{Address, Login, Place, open};
+use vadegate_servers::SshServer;
+
+const ROUNDS: usize = 3;
+const LONG: u64 = 1_000_000_000;
+const MANY: usize = 10_000;
+const KNOWN: usize = 100_000;
+
+fn main() {
+    if !std::env::args().any(|arg| arg == "--bench") {
+        return;
+    }
+    let server = SshServer::start();
+    one_long_file(&server);
+    many_small_files(&server);
+    a_second_look(&server);
+}
+
+fn place(server: &SshServer, folder: &Path) -> Arc<dyn Place> {
+    let address = Address::parse(&server.address(folder)).expect("an address");
+    let login = Login {
+        key: Some((server.key("ed25519"), None)),
+        host_keys: vec![server.host_key("ed25519")],
+        ..Login::default()
+    };
+    open(&address, Arc::new(move || Ok(login.clone()))).expect("a place")
+}
+
+/// One session of OpenSSH's client.
+fn sftp(server: &SshServer, lines: &str) -> Duration {
+    let home = tempfile::tempdir().expect("a folder");
+    let batch = home.path().join("batch");
+    fs::write(&batch, lines).expect("the batch");
+    let begun = Instant::now();
+    let done = Command::new("sftp")
+        .args(["-q", "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null"])
+        .args(["-o", "LogLevel=ERROR", "-P", &server.port.to_string(), "-i"])
+        .arg(server.key("ed25519"))
+        .arg("-b")
+        .arg(&batch)
+        .arg(format!("{}@127.0.0.1", server.user))
+        .stdout(Stdio::null())
+        .status()
+        .expect("sftp");
+    assert!(done.success());
+    begun.elapsed()
+}
+
+fn seconds(times: &[Duration]) -> f64 {
+    median(times.to_vec())
+}
+
+fn configure(home: &Path, server: &SshServer, far: &Path) {
+    let text = format!(
+        "[service]\nroots = [\".\"]\n[place.far]\nat = \"{}\"\nkey = {{ file = \"{}\" }}\n\
+         host_key = \"{}\"\n[gate.office]\ndrop = \"drops\"\narchive = {{ into = \"archive\" }}\n\
+         [gate.office.fetch]\nplace = \"far\"\nsettle = \"0s\"\n",
+        server.address(far),
+        server.key("ed25519").display(),
+        server.host_key("ed25519")
+    );
+    fs::create_dir_all(home.join("drops")).expect("a folder");
+    fs::write(home.join("vadegate.toml"), text).expect("the configuration");
+}
+
+fn pass(home: &Path) -> Duration {
+    let begun = Instant::now();
+    let mut command = Command::new(env!("CARGO_BIN_EXE_vadegate"));
+    let done = command.args(["pass", "--json"]).current_dir(home).output().expect("the program");
+    assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+    begun.elapsed()
+}
+
+fn one_long_file(server: &SshServer) {
+    let home = tempfile::tempdir().expect("a folder");
+    let far = home.path().join("far");
+    fs::create_dir(&far).expect("a folder");
+    let mut file = File::create(far.join("long.dat")).expect("a file");
+    let piece: Vec<u8> = (0..1_000_000_u32).map(|at| (at % 251) as u8).collect();
+    for _ in 0..LONG / 1_000_000 {
+        file.write_all(&piece).expect("a piece");
+    }
+    drop(file);
+    let place = place(server, &far);
+    let mut times: [Vec<Duration>; 5] = Default::default();
+    for round in 0..ROUNDS {
+        let here = home.path().join("here.dat");
+        let far_path = far.join("long.dat").display().to_string();
+        times[0].push(sftp(server, &format!("get {far_path} {}\n", here.display())));
+        let begun = Instant::now();
+        let mut copy = File::create(&here).expect("a file");
+        place.read("long.dat", 0, &mut |piece| copy.write_all(piece)).expect("it is read");
+        times[1].push(begun.elapsed());
+        let back = far.join("back.dat");
+        times[2].push(sftp(server, &format!("put {} {}\n", here.display(), back.display())));
+        let begun = Instant::now();
+        let mut source = File::open(&here).expect("a file");
+        place.write("back.dat", 0, LONG, &mut source).expect("it is written");
+        times[3].push(begun.elapsed());
+        fs::remove_file(&back).expect("it goes");
+        fs::remove_file(&here).expect("it goes");
+        let coast = home.path().join(format!("coast-{round}"));
+        configure(&coast, server, &far);
+        times[4].push(pass(&coast));
+        fs::remove_dir_all(&coast).expect("it goes");
+    }
+    let [theirs, ours, their_put, our_put, whole] = &times;
+    let (theirs, ours) = (seconds(theirs), seconds(ours));
+    println!(
+        "1 GB from a place: sftp {theirs:.2} s, ours {ours:.2} s: {:.2} (wanted 0.8)",
+        theirs / ours
+    );
+    let (theirs, ours) = (seconds(their_put), seconds(our_put));
+    println!(
+        "1 GB to a place, synced there: sftp {theirs:.2} s, ours {ours:.2} s: {:.2} (wanted 0.8)",
+        theirs / ours
+    );
+    println!("1 GB fetched, durable, summed, entered, filed: {:.2} s", seconds(whole));
+}
+
+fn many_small_files(server: &SshServer) {
+    let home = tempfile::tempdir().expect("a folder");
+    let far = home.path().join("far");
+    fs::create_dir(&far).expect("a folder");
+    for number in 0..MANY {
+        let content = format!("{number:015}\n").into_bytes().repeat(256);
+        fs::write(far.join(format!("{number:06}.dat")), content).expect("a file");
+    }
+    let mut times: [Vec<Duration>; 2] = Default::default();
+    for round in 0..ROUNDS {
+        let here = home.path().join(format!("here-{round}"));
+        fs::create_dir(&here).expect("a folder");
+        times[0].push(sftp(server, &format!("get {}/* {}\n", far.display(), here.display())));
+        let coast = home.path().join(format!("coast-{round}"));
+        configure(&coast, server, &far);
+        times[1].push(pass(&coast));
+        let filed = fs::read_dir(coast.join("archive")).expect("the archive").count();
+        assert_eq!(filed, MANY);
+    }
+    let [theirs, ours] = &times;
+    let (theirs, ours) = (seconds(theirs), seconds(ours));
+    println!(
+        "10,000 files of 4 KiB: one batch of sftp {theirs:.2} s; fetched, durable, entered, filed {ours:.2} s: {:.2} (wanted 5)",
+        theirs / ours
+    );
+}
+
+fn a_second_look(server: &SshServer) {
+    let home = tempfile::tempdir().expect("a folder");
+    let far = home.path().join("far");
+    fs::create_dir(&far).expect("a folder");
+    for number in 0..KNOWN {
+        File::create(far.join(format!("tide_{number:06}.csv"))).expect("a file");
+    }
+    let coast = home.path().join("coast");
+    configure(&coast, server, &far);
+    let config = fs::read_to_string(coast.join("vadegate.toml")).expect("the configuration");
+    // What waits is known, and looked at again each time.
+    fs::write(coast.join("vadegate.toml"), config.replace("settle = \"0s\"", "settle = \"1h\""))
+        .expect("the configuration");
+    pass(&coast);
+    let place = place(server, &far);
+    let mut times: [Vec<Duration>; 2] = Default::default();
+    for _ in 0..ROUNDS {
+        let begun = Instant::now();
+        let mut count = 0;
+        place
+            .list("", &mut |_| {
+                count += 1;
+                true
+            })
+            .expect("it is listed");
+        assert_eq!(count, KNOWN);
+        times[0].push(begun.elapsed());
+        times[1].push(pass(&coast));
+    }
+    let [bare, ours] = &times;
+    let (bare, ours) = (seconds(bare), seconds(ours));
+    println!(
+        "100,000 files at a place that are known: listed {bare:.2} s; a look by a process of its own {ours:.2} s: {:.2} (wanted 1.3)",
+        ours / bare
+    );
+}
