@@ -36,8 +36,8 @@ fn print_places(places: &[PlaceView]) -> Result<(), Failure> {
         table.add_row([
             show::cell(&place.name),
             show::cell(&place.at),
-            show::cell(&listed(&place.fetched_by)),
-            show::cell(&listed(&place.delivered_by)),
+            show::cell(listed(&place.fetched_by)),
+            show::cell(listed(&place.delivered_by)),
         ]);
     }
     show::print(&table)?;

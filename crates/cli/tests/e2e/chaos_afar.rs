@@ -91,7 +91,13 @@ fn whatever_happens_on_the_way_each_file_comes_and_goes_once() {
     });
     drop(service);
     let context = format!("seed {seed}, {faults} faults");
-    for (name, content) in &sent {
+    each_is_everywhere_once(&coast, &sent, &context);
+}
+
+/// Each file stands where it is to stand, whole and once, and nothing else does.
+fn each_is_everywhere_once(coast: &TestHome, sent: &BTreeMap<String, Vec<u8>>, context: &str) {
+    let far = coast.path("far");
+    for (name, content) in sent {
         for folder in ["archive", "out", "far/to"] {
             let there = fs::read(coast.path(folder).join(name));
             assert_eq!(there.ok().as_ref(), Some(content), "{context}: {folder}/{name}");

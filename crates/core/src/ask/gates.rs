@@ -168,8 +168,7 @@ pub(crate) fn gate_view(live: &Live) -> Result<GateView, EngineError> {
         Archive::Into(template, _) => Some(template.source().to_owned()),
         Archive::Leave | Archive::Delete => None,
     };
-    let open_batches = open_batches(live)?;
-    let closed = live.closed(Timestamp::now());
+    let (open_batches, closed) = (open_batches(live)?, live.closed(Timestamp::now()));
     let state = live.state();
     counts.insert("arriving".into(), state.arriving.len() as u64);
     // That the lease tells nothing is worth knowing, but no trouble.

@@ -138,8 +138,7 @@ fn read(name: String, mut section: Section<'_>, around: Around<'_>) -> Option<Ga
     let of_drops = drops.iter().flat_map(Drops::fields);
     let of_names = take.iter().flat_map(|pattern| pattern.fields());
     let fields: Vec<String> = of_drops.chain(of_names).cloned().collect();
-    let settle = settle::read(&mut section, &fields);
-    let bounds = read_bounds(&mut section);
+    let (settle, bounds) = (settle::read(&mut section, &fields), read_bounds(&mut section));
     let (empty, durable) = (read_empty(&mut section), read_durable(&mut section));
     let looking = read_looking(&mut section);
     let (group, usual) = (read_group(&mut section), read_usual(&mut section));

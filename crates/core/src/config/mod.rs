@@ -32,6 +32,7 @@ pub(crate) mod work;
 
 use std::path::{Path, PathBuf};
 
+use crate::afar::config as afar;
 use crate::config::calendar::Calendars;
 use crate::settings::fault::Fault;
 pub use crate::settings::keys::Range;
@@ -92,6 +93,31 @@ struct Parts<'a> {
     lookouts: Vec<(String, Section<'a>)>,
     reports: Vec<(String, Section<'a>)>,
     places: Vec<(String, Section<'a>)>,
+}
+
+impl<'a> Parts<'a> {
+    /// Those of all files; what is of the service as a whole stands in the first.
+    fn of(documents: &'a [Document], folder: &Path) -> Self {
+        let mut parts = Parts::default();
+        for (at, document) in documents.iter().enumerate() {
+            let mut top = document.top();
+            if at == 0 {
+                parts.service = Some(service::read(top.section("service"), folder));
+                parts.mail = tell::read_mail(top.section("mail"), folder);
+            }
+            parts.likes.extend(top.sections("like"));
+            parts.gates.extend(top.sections("gate"));
+            parts.clears.extend(top.sections("clear"));
+            parts.calendars.extend(top.sections("calendar"));
+            parts.dues.extend(top.sections("due"));
+            parts.tells.extend(top.sections("tell"));
+            parts.reports.extend(top.sections("report"));
+            parts.lookouts.extend(top.sections("lookout"));
+            parts.places.extend(top.sections("place"));
+            top.finish();
+        }
+        parts
+    }
 }
 
 /// Why a configuration cannot be used.
@@ -180,33 +206,16 @@ impl Config {
         let first = std::iter::once(Document::parse(file, text));
         let more = more.iter().map(|(file, text)| Document::parse(file, text));
         let (documents, broken): (Vec<_>, Vec<_>) = first.chain(more).partition(Result::is_ok);
-        let broken: Vec<Fault> = broken.into_iter().filter_map(Result::err).collect();
+        let broken: Vec<_> = broken.into_iter().filter_map(Result::err).collect();
         if !broken.is_empty() {
             return faulty(broken);
         }
         let documents: Vec<Document> = documents.into_iter().filter_map(Result::ok).collect();
         let folder = file.parent().unwrap_or(Path::new("/")).to_owned();
-        let mut parts = Parts::default();
-        for (at, document) in documents.iter().enumerate() {
-            let mut top = document.top();
-            if at == 0 {
-                parts.service = Some(service::read(top.section("service"), &folder));
-                parts.mail = tell::read_mail(top.section("mail"), &folder);
-            }
-            parts.likes.extend(top.sections("like"));
-            parts.gates.extend(top.sections("gate"));
-            parts.clears.extend(top.sections("clear"));
-            parts.calendars.extend(top.sections("calendar"));
-            parts.dues.extend(top.sections("due"));
-            parts.tells.extend(top.sections("tell"));
-            parts.reports.extend(top.sections("report"));
-            parts.lookouts.extend(top.sections("lookout"));
-            parts.places.extend(top.sections("place"));
-            top.finish();
-        }
+        let parts = Parts::of(&documents, &folder);
         let mail = parts.mail;
         let calendars = Calendars::read(parts.calendars, &folder);
-        let places = crate::afar::config::read_all(parts.places, &folder);
+        let places = afar::read_all(parts.places, &folder);
         let around =
             gate_reading::Around { calendars: &calendars, places: &places, folder: &folder };
         let gates = gate_reading::read_all(parts.gates, &parts.likes, around);

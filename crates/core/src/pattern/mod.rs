@@ -101,7 +101,12 @@ impl Pattern {
     /// does match.
     pub fn near_miss(&self, path: &str) -> Option<NearMiss> {
         let stopped = self.program.run(self.subject(path)).err()?;
-        let fitted = self.source[..stopped.source_offset].to_owned();
+        // Behind the last letter, which may have several bytes.
+        let mut end = stopped.source_offset.min(self.source.len());
+        while !self.source.is_char_boundary(end) {
+            end += 1;
+        }
+        let fitted = self.source[..end].to_owned();
         let share = fitted.len() as f64 / self.source.len().max(1) as f64;
         Some(NearMiss { share, fitted, needed: stopped.needed })
     }

@@ -47,6 +47,13 @@ const CASES: &[(&str, &str, &str)] = &[
 ];
 
 #[test]
+fn a_name_that_goes_on_behind_a_letter_of_several_bytes_is_a_near_miss() {
+    let pattern = Pattern::parse("tide-\u{e9}", false).unwrap();
+    let miss = pattern.near_miss("tide-\u{e9}x").unwrap();
+    assert_eq!((miss.fitted.as_str(), miss.needed.contains("to end there")), ("tide-\u{e9}", true));
+}
+
+#[test]
 fn each_case_matches_as_its_line_says() {
     for (pattern, path, expected) in CASES {
         let compiled = Pattern::parse(pattern, false).expect(pattern);

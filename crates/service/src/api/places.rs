@@ -1,5 +1,10 @@
 //! Servers from which is fetched, and to which is delivered.
 
+#![allow(
+    unused_qualifications,
+    reason = "the macro of the document writes the type of the query out"
+)]
+
 use actix_web::get;
 use actix_web::web::{Data, Json, Path, Query};
 use serde::Deserialize;
@@ -31,7 +36,6 @@ pub(crate) struct FolderQuery {
     responses((status = 200, body = PlaceFolder), (status = 404, body = Problem),
         (status = 503, body = Problem)))]
 #[get("/api/v1/places/{place}/files")]
-#[allow(unused_qualifications, reason = "the macro writes out the type of the query")]
 pub(crate) async fn place_files(
     shared: Data<Shared>,
     place: Path<String>,

@@ -26,16 +26,13 @@ enum Open {
     Folder(Vec<Listed>),
 }
 
-fn code(error: &io::Error) -> StatusCode {
+#[allow(clippy::needless_pass_by_value, reason = "it is given to `map_err`")]
+fn failed(error: io::Error) -> StatusCode {
     match error.kind() {
         io::ErrorKind::NotFound | io::ErrorKind::NotADirectory => StatusCode::NoSuchFile,
         io::ErrorKind::PermissionDenied => StatusCode::PermissionDenied,
         _ => StatusCode::Failure,
     }
-}
-
-fn failed(error: io::Error) -> StatusCode {
-    code(&error)
 }
 
 fn done(id: u32) -> Status {

@@ -97,7 +97,7 @@ impl Fetching<'_> {
                 if done % 100 == 1 || count < 100 {
                     self.tell(format!("fetched {done} of {count} files"));
                 }
-                let noted = self.note_brought(one, brought, memory, report);
+                let noted = self.note_brought(&one, brought, memory, report);
                 if let Err(broken) = noted {
                     // Nothing else is begun; what is under way ends.
                     queue.lock().unwrap_or_else(PoisonError::into_inner).by_ref().for_each(drop);
@@ -110,7 +110,7 @@ impl Fetching<'_> {
 
     fn note_brought(
         &self,
-        one: Wanted,
+        one: &Wanted,
         brought: Result<Brought, NotBrought>,
         memory: &mut FarMemory,
         report: &mut FetchReport,

@@ -147,7 +147,7 @@ impl Fetching<'_> {
                     report.looked_at += 1;
                     if companions.is_some_and(|names| names.is_match(&one.name)) {
                         had.companions.insert(one.name, one.modified);
-                    } else if let Some(new) = self.new(looked, one, memory) {
+                    } else if let Some(new) = self.wanted(looked, one, memory) {
                         had.new.push(new);
                     }
                 }
@@ -183,7 +183,7 @@ impl Fetching<'_> {
     }
 
     /// A file that is not known yet, or waits, if the gate takes it.
-    fn new(&self, looked: &Looked, one: Listed, memory: &mut FarMemory) -> Option<New> {
+    fn wanted(&self, looked: &Looked, one: Listed, memory: &mut FarMemory) -> Option<New> {
         let path = join(&looked.folder, &one.name);
         let Listed { name, bytes, modified, tag, .. } = one;
         let version = RemoteVersion { path, bytes, modified, tag };

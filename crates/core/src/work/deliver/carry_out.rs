@@ -66,6 +66,16 @@ pub(crate) struct BundlePlan {
     pub kind: BundleKind,
 }
 
+impl BundlePlan {
+    fn begin(&self, place: &At, seal: Option<&Arc<Seal>>) -> io::Result<Bundling> {
+        let staging = Staging::create(place, true, default_mode())?;
+        let name = self.place.path.file_name().unwrap_or_default();
+        let name = name.to_string_lossy();
+        let name = name.strip_suffix(SealConfig::ENDING).unwrap_or(&name);
+        Bundling::begin(self.kind, Sealing::begin(staging, seal, name)?)
+    }
+}
+
 impl Planned for DeliverPlan {
     fn prepare(&mut self, env: &Env<'_>) -> Result<(), Blocked> {
         let copies = self.items.iter().flat_map(|item| &item.copies);
@@ -96,34 +106,24 @@ impl DeliverPlan {
             let place = places.next().ok_or_else(|| output(io::ErrorKind::NotFound.into()))?;
             place.as_ref().map(|path| env.reach.at(path)).transpose().map_err(output)
         };
-        let (mut staged, mut outputs) = (Staged::default(), Vec::new());
-        let spool = Spool::begin(env, claimed.batch).map_err(output)?;
-        let mut uploads = Vec::new();
+        let (mut staged, mut outputs, mut uploads) = (Staged::default(), Vec::new(), Vec::new());
+        let spool = Spool::begin(env, claimed.batch);
         let mut bundling = match &self.bundle {
             None => None,
             Some(bundle) => next()?
-                .map(|place| {
-                    let staging = Staging::create(&place, true, default_mode())?;
-                    let name = bundle.place.path.file_name().unwrap_or_default();
-                    let name = name.to_string_lossy();
-                    let name = name.strip_suffix(SealConfig::ENDING).unwrap_or(&name);
-                    let sealing = Sealing::begin(staging, self.seals.bundle.as_ref(), name)?;
-                    Ok((place, Bundling::begin(bundle.kind, sealing)?))
-                })
+                .map(|place| Ok((place.clone(), bundle.begin(&place, self.seals.bundle.as_ref())?)))
                 .transpose()
                 .map_err(output)?,
         };
         let count = self.items.len();
         for (begun, items) in self.items.chunks(TOGETHER).enumerate() {
             let begun = begun * TOGETHER;
-            if begun > 0 {
-                env.tell(&format!("delivering: {begun} of {count} files"));
-            }
+            env.tell(&format!("delivering: {begun} of {count} files"));
             let mut wanted = Vec::with_capacity(items.len());
             for item in items {
                 let places = item.copies.iter().map(|_| next()).collect::<Result<Vec<_>, _>>()?;
                 item.far.iter().try_for_each(|_| next().map(drop))?;
-                let spooled = spool.places(item, &self.seals).map_err(output)?;
+                let spooled = spool.places(&item.far, &self.seals.to).map_err(output)?;
                 wanted.push(Wanted::of(item, &self.seals, places, spooled, env));
             }
             let bundling = bundling.as_mut().map(|(_, bundling)| bundling);
@@ -133,12 +133,7 @@ impl DeliverPlan {
                 let spooled = copies.split_off(copies.len() - one.spooled);
                 outputs.extend(one.keep(copies, &self.seals, &mut staged));
                 let uploading = one.uploads(begun + number, spooled, &spool).map_err(output)?;
-                uploads.extend(
-                    uploading
-                        .into_iter()
-                        .enumerate()
-                        .map(|(at, upload)| (outputs.len() + at, upload)),
-                );
+                uploads.extend((outputs.len()..).zip(uploading));
                 outputs.extend(one.item.far.iter().map(|_| MadeOutput::default()));
             }
         }

@@ -3,13 +3,14 @@
 
 use std::io;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use crate::files::roots::Reach;
-use crate::work::deliver::carry_out::{Item, Seals};
 use crate::work::deliver::far::{FarCopy, Known};
 use crate::work::deliver::stage::WantedCopy;
 use crate::work::env::Env;
+use crate::work::openpgp::seal::Seal;
 
 /// The folder of what is on its way, below the state folder.
 pub(crate) const FOLDER: &str = "sending";
@@ -24,21 +25,25 @@ pub(crate) struct Spool {
 
 impl Spool {
     /// Begins with a batch.
-    pub fn begin(env: &Env<'_>, batch: i64) -> io::Result<Self> {
+    pub fn begin(env: &Env<'_>, batch: i64) -> Self {
         let folder = env.state.join(FOLDER).join(batch.to_string());
         let (made, sealed) = (AtomicU64::new(0), std::sync::OnceLock::new());
-        Ok(Spool { folder, made, sealed })
+        Spool { folder, made, sealed }
     }
 
     /// The copies that are to be made of a file only to be sent.
-    pub fn places(&self, item: &Item, seals: &Seals) -> io::Result<Vec<WantedCopy>> {
-        self.sealed.get_or_init(|| seals.to.iter().map(Option::is_some).collect());
-        let made = item.far.iter().filter(|copy| self.is_made(copy));
+    pub fn places(
+        &self,
+        copies: &[FarCopy],
+        seals: &[Option<Arc<Seal>>],
+    ) -> io::Result<Vec<WantedCopy>> {
+        self.sealed.get_or_init(|| seals.iter().map(Option::is_some).collect());
+        let made = copies.iter().filter(|copy| self.is_made(copy));
         let place = |copy: &FarCopy| {
             std::fs::create_dir_all(&self.folder)?;
             let number = self.made.fetch_add(1, Ordering::Relaxed);
             let place = Reach::anywhere().at(&self.folder.join(number.to_string()))?;
-            let seal = seals.to[copy.number].clone();
+            let seal = seals[copy.number].clone();
             Ok(WantedCopy { place, compress: copy.compress, seal })
         };
         made.map(place).collect()
