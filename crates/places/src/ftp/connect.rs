@@ -102,6 +102,9 @@ pub(crate) fn connect(address: &Address, login: &Login) -> Result<Connection, Fa
         other => other,
     })?;
     ftp.set_mode(if host.contains(':') { Mode::ExtendedPassive } else { Mode::Passive });
+    // Data goes to the host that we called, whatever address it names: a server must not send us
+    // to another of this network.
+    ftp.set_passive_nat_workaround(true);
     let user = address.user.as_deref().unwrap_or("anonymous");
     let password = login.password.as_deref().unwrap_or("");
     ftp.login(user, password).map_err(|error| match fault(error) {
