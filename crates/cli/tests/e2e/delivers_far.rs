@@ -317,3 +317,29 @@ fn a_bandwidth_is_kept_to() {
     assert_eq!(far.pass()["filed"], 1);
     assert!(begun.elapsed().as_millis() > 1500, "{:?}", begun.elapsed());
 }
+
+/// What was cut off is gone on with, and never gets its name when it is not what it should be.
+#[test]
+fn what_was_damaged_while_it_was_cut_off_is_sent_anew() {
+    let far = Far::new("{ place = \"harbour\", into = \"in/<name>\" }", "");
+    let content: Vec<u8> = (0..200_000_u32).map(|at| (at % 251) as u8).collect();
+    far.coast.drop("drops/tide/a.csv", &content);
+    let mut killed = far.coast.command();
+    killed.args(["pass", "tide"]).env("VADEGATE_FAULT", "deliver.sent:1=kill");
+    let told = killed.output().unwrap().stderr;
+    assert!(String::from_utf8_lossy(&told).contains("fault kill"));
+    let [hidden] = &far.there()[..] else { panic!("{:?}", far.there()) };
+    assert!(hidden.starts_with("in/.vadegate-"), "{hidden}");
+    // Half of it is there, and a byte of that is another.
+    let mut half = content[..100_000].to_vec();
+    half[50_000] ^= 1;
+    fs::write(far.far.join(hidden), half).unwrap();
+    let report = far.pass();
+    assert_eq!((report["filed"].as_u64(), report["held"].as_u64()), (Some(0), Some(0)), "{report}");
+    assert!(report["problems"].to_string().contains("is not there whole"), "{report}");
+    wait("it is sent anew", || {
+        far.coast.run("pass tide");
+        (far.there() == ["in/a.csv"]).then_some(())
+    });
+    assert_eq!(fs::read(far.far.join("in/a.csv")).unwrap(), content);
+}

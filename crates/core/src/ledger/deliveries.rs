@@ -19,8 +19,6 @@ pub(crate) struct Delivery {
     /// Of what is written there.
     pub bytes: u64,
     pub sha256: Sha256,
-    /// It was there already, and stayed.
-    pub was_there: bool,
     /// It stands under its name.
     pub stands: bool,
 }
@@ -33,8 +31,7 @@ fn delivery(row: &Row<'_>) -> rusqlite::Result<Delivery> {
         path: row.get(3)?,
         bytes: row.get::<_, i64>(4)?.cast_unsigned(),
         sha256: row.get(5)?,
-        was_there: row.get(6)?,
-        stands: row.get::<_, Option<i64>>(7)?.is_some(),
+        stands: row.get::<_, Option<i64>>(6)?.is_some(),
     })
 }
 
@@ -48,7 +45,7 @@ impl Ledger {
         self.read(|reader| {
             reader
                 .prepare_cached(
-                    "SELECT entry, destination, place, path, bytes, sha256, was_there, stood_at
+                    "SELECT entry, destination, place, path, bytes, sha256, stood_at
                      FROM delivery WHERE entry = ? AND destination = ?",
                 )
                 .and_then(|mut select| {
@@ -75,12 +72,11 @@ impl Ledger {
             tx.connection
                 .prepare_cached(
                     "INSERT INTO delivery
-                       (gate, entry, destination, place, path, bytes, sha256, was_there, at, stood_at)
-                     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+                       (gate, entry, destination, place, path, bytes, sha256, at, stood_at)
+                     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
                      ON CONFLICT (entry, destination) DO UPDATE SET
                        place = excluded.place, path = excluded.path, bytes = excluded.bytes,
-                       sha256 = excluded.sha256, was_there = excluded.was_there,
-                       at = excluded.at, stood_at = excluded.stood_at",
+                       sha256 = excluded.sha256, at = excluded.at, stood_at = excluded.stood_at",
                 )
                 .and_then(|mut insert| {
                     insert.execute(params![
@@ -91,7 +87,6 @@ impl Ledger {
                         one.path,
                         as_i64(one.bytes),
                         one.sha256,
-                        one.was_there,
                         tx.now,
                         one.stands.then_some(tx.now)
                     ])

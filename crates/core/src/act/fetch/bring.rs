@@ -135,8 +135,16 @@ impl Fetching<'_> {
                 tracing::debug!(path = %crate::words::visible(path), "waits: {why}");
                 report.waiting += 1;
             }
-            // The next look sees what it is now.
-            Ok(Brought::Changed) => report.waiting += 1,
+            // The next look sees what it is now. One that is never the same would be fetched
+            // again and again: that is told.
+            Ok(Brought::Changed) => {
+                report.waiting += 1;
+                report.problem.get_or_insert_with(|| {
+                    format!(
+                        "`{path}` was another when it had been fetched than when it was listed; it is fetched again"
+                    )
+                });
+            }
             Err(NotBrought::Fault(fault)) if !fault.is_of_the_place() => {
                 report.waiting += 1;
                 let problem = format!("`{path}` cannot be fetched: {fault}");

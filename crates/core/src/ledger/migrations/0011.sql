@@ -36,8 +36,6 @@ CREATE TABLE delivery (
   -- Of what is written there.
   bytes INTEGER NOT NULL,
   sha256 BLOB NOT NULL,
-  -- Whether it was there already and stayed.
-  was_there INTEGER NOT NULL DEFAULT 0,
   at INTEGER NOT NULL,
   -- When it stood under its name.
   stood_at INTEGER

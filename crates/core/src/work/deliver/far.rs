@@ -100,8 +100,7 @@ pub(crate) fn meet_far(
         copy.path.clone_from(&known.path);
         copy.shown = format!("{}:{}", copy.far.place, known.path);
         copy.known = if known.stands {
-            let left = known.was_there.then_some(SAME);
-            Known::Stands { bytes: known.bytes, sha256: known.sha256, left }
+            Known::Stands { bytes: known.bytes, sha256: known.sha256, left: None }
         } else {
             Known::Asked(known)
         };
@@ -192,7 +191,9 @@ fn blocked(copy: &FarCopy, fault: Fault) -> NotPlanned {
 /// the same twice.
 fn holds(copy: &FarCopy, bytes: u64, content: Content) -> Result<bool, Fault> {
     let Some(compress) = copy.compress else {
-        return Ok(bytes == content.bytes && sum_at(copy, bytes)? == Some(content.sha256));
+        return Ok(
+            bytes == content.bytes && sum_at(copy, &copy.path, bytes)? == Some(content.sha256)
+        );
     };
     // What is longer than the content can be compressed to is not it.
     if bytes > content.bytes.saturating_mul(2).saturating_add(1 << 20) {
@@ -209,9 +210,9 @@ fn holds(copy: &FarCopy, bytes: u64, content: Content) -> Result<bool, Fault> {
 }
 
 /// The sum of what is there, of so many bytes; none when it has more, or is not there.
-pub(crate) fn sum_at(copy: &FarCopy, bytes: u64) -> Result<Option<Sha256>, Fault> {
+pub(crate) fn sum_at(copy: &FarCopy, path: &str, bytes: u64) -> Result<Option<Sha256>, Fault> {
     let (mut sum, mut left) = (Sum::new(), bytes);
-    let read = copy.opened.place.read(&copy.path, 0, &mut |piece| {
+    let read = copy.opened.place.read(path, 0, &mut |piece| {
         left = left.checked_sub(piece.len() as u64).ok_or(io::ErrorKind::FileTooLarge)?;
         sum.update(piece);
         Ok(())

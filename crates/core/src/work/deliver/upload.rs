@@ -94,10 +94,10 @@ impl Upload<'_> {
                 // What was broken off may have come to its name, with the bytes of then.
                 let there = copy.opened.place.look(&noted.path).map_err(|one| self.failed(one))?;
                 if there.is_some_and(|there| there.bytes == noted.bytes)
-                    && sum_at(copy, noted.bytes).map_err(|one| self.failed(one))?
+                    && sum_at(copy, &noted.path, noted.bytes).map_err(|one| self.failed(one))?
                         == Some(noted.sha256)
                 {
-                    self.stands(env, &noted.path, noted.bytes, noted.sha256, false)?;
+                    self.noted(env, &noted.path, (noted.bytes, noted.sha256), true)?;
                     return Ok(made(noted.bytes, noted.sha256));
                 }
             }
@@ -121,7 +121,7 @@ impl Upload<'_> {
     fn bring_whole(&self, env: &Env<'_>) -> Result<MadeOutput, Failure> {
         let mut path = self.copy.path.clone();
         for number in 2.. {
-            self.note(env, &path, false, false)?;
+            self.noted(env, &path, (self.bytes, self.sha256), false)?;
             crash_point("deliver.noted")?;
             let mut source = self.source(0, env)?;
             let place = &self.copy.opened.place;
@@ -132,7 +132,7 @@ impl Upload<'_> {
             }
         }
         crash_point("deliver.named")?;
-        self.stands(env, &path, self.bytes, self.sha256, false)?;
+        self.noted(env, &path, (self.bytes, self.sha256), true)?;
         Ok(made(self.bytes, self.sha256))
     }
 
@@ -152,8 +152,13 @@ impl Upload<'_> {
         crash_point("deliver.sent")?;
         let modified = self.filing.version.modified_ns.div_euclid(1_000_000_000);
         place.set_modified(&hidden, modified).map_err(|one| self.failed(one))?;
-        let there = place.look(&hidden).map_err(|one| self.failed(one))?;
-        if there.is_none_or(|there| there.bytes != self.bytes) {
+        // What was cut off and gone on with is read back: not every server writes in order.
+        let is_whole = if from > 0 {
+            sum_at(self.copy, &hidden, self.bytes).map(|sum| sum == Some(self.sha256))
+        } else {
+            place.look(&hidden).map(|there| there.is_some_and(|there| there.bytes == self.bytes))
+        };
+        if !is_whole.map_err(|one| self.failed(one))? {
             // Begun anew at the next attempt.
             let _ = place.remove(&hidden);
             return Err(Failure::Output(io::Error::other(format!(
@@ -163,7 +168,7 @@ impl Upload<'_> {
         }
         let mut path = self.copy.path.clone();
         for number in 2.. {
-            self.note(env, &path, false, false)?;
+            self.noted(env, &path, (self.bytes, self.sha256), false)?;
             crash_point("deliver.noted")?;
             match place.rename(&hidden, &path, self.over()) {
                 Ok(()) => break,
@@ -178,7 +183,7 @@ impl Upload<'_> {
             }
         }
         crash_point("deliver.named")?;
-        self.stands(env, &path, self.bytes, self.sha256, false)?;
+        self.noted(env, &path, (self.bytes, self.sha256), true)?;
         Ok(made(self.bytes, self.sha256))
     }
 
@@ -231,34 +236,13 @@ impl Upload<'_> {
         }
     }
 
-    fn note(
-        &self,
-        env: &Env<'_>,
-        path: &str,
-        stands: bool,
-        was_there: bool,
-    ) -> Result<(), Failure> {
-        self.noted(env, path, (self.bytes, self.sha256), stands, was_there)
-    }
-
-    fn stands(
-        &self,
-        env: &Env<'_>,
-        path: &str,
-        bytes: u64,
-        sha256: Sha256,
-        was_there: bool,
-    ) -> Result<(), Failure> {
-        self.noted(env, path, (bytes, sha256), true, was_there)
-    }
-
+    /// Notes that it is about to get its name, or that it stands under it.
     fn noted(
         &self,
         env: &Env<'_>,
         path: &str,
         (bytes, sha256): (u64, Sha256),
         stands: bool,
-        was_there: bool,
     ) -> Result<(), Failure> {
         let one = Delivery {
             entry: self.filing.entry.id,
@@ -267,7 +251,6 @@ impl Upload<'_> {
             path: path.to_owned(),
             bytes,
             sha256,
-            was_there,
             stands,
         };
         // What cannot be recorded is not done: it is asked about at the next attempt.
