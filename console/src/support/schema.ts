@@ -165,6 +165,23 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/configuration/draft": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** The file of the configuration that a new gate would be. Nothing is saved. */
+    post: operations["draft_gate"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/configuration/keys": {
     parameters: {
       query?: never;
@@ -176,6 +193,26 @@ export interface paths {
     get: operations["config_keys"];
     put?: never;
     post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/configuration/proposal": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * What a gate for a folder might be: patterns for its names, columns for its tables. Nothing
+     *     is saved.
+     */
+    post: operations["propose_gate"];
     delete?: never;
     options?: never;
     head?: never;
@@ -466,6 +503,23 @@ export interface paths {
      *     between them.
      */
     get: operations["family"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/folders": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What lies in a folder of the roots, for the choice of a drop folder. */
+    get: operations["folders"];
     put?: never;
     post?: never;
     delete?: never;
@@ -1879,6 +1933,50 @@ export interface components {
       /** @description Entries to which it was not, and why. */
       refused: components["schemas"]["Refused"][];
     };
+    /** @description A column. */
+    DraftColumn: {
+      /** @description Its name. */
+      name: string;
+      /** @description Its type. */
+      type: string;
+    };
+    /** @description How the tables of a new gate's files are read, and which columns they have. */
+    DraftTable: {
+      /** @description The columns that are wanted. */
+      columns: components["schemas"]["DraftColumn"][];
+      /** @description What parts the fields; found out for each file when it is not said. */
+      delimiter: string | null;
+      /** @description Encoding of text; UTF-8 when it is not said. */
+      encoding: string | null;
+      /** @description Lines before the names of the columns. */
+      preamble: number;
+      /** @description The sheet of a workbook. */
+      sheet: string | null;
+    };
+    /** @description What a new gate does with its files. */
+    DraftWork:
+      | {
+          /** @enum {string} */
+          kind: "file";
+        }
+      | {
+          /** @description The file of that table. */
+          into: string;
+          /** @enum {string} */
+          kind: "merge";
+          /** @description How the files are read. */
+          table: components["schemas"]["DraftTable"];
+        }
+      | {
+          /** @description Its table. */
+          into: string;
+          /** @enum {string} */
+          kind: "load";
+          /** @description How the files are read. */
+          table: components["schemas"]["DraftTable"];
+          /** @description The database. */
+          to: string;
+        };
     /** @description One expectation: of a day, and of a value where there is one for each. */
     DueCell: {
       /**
@@ -2288,6 +2386,58 @@ export interface components {
       /** @description How many fit on all pages. */
       total: number;
     };
+    /** @description The folder for which a gate is wanted, and a file in it that is one of many to come. */
+    FolderChoice: {
+      /** @description Path of the folder. */
+      folder: string;
+      /** @description Name of the file. */
+      sample: string | null;
+    };
+    /** @description A file in a folder. */
+    FolderFile: {
+      /**
+       * Format: int64
+       * @description Bytes.
+       */
+      bytes: number;
+      /**
+       * Format: date-time
+       * @description When it was modified.
+       */
+      modified: string | null;
+      /** @description Its name. */
+      name: string;
+    };
+    /** @description A folder. */
+    FolderName: {
+      /** @description Gates whose drop folder it is. */
+      gates: string[];
+      /** @description Its name. */
+      name: string;
+      /** @description Its path. */
+      path: string;
+    };
+    /** @description What lies in a folder of this machine. */
+    FolderView: {
+      /** @description The folder above it, when that may be looked at. */
+      above: string | null;
+      /**
+       * Format: int64
+       * @description How many files there are.
+       */
+      file_count: number;
+      /** @description Files in it, in order of name; the first ones. */
+      files: components["schemas"]["FolderFile"][];
+      /**
+       * Format: int64
+       * @description How many folders there are.
+       */
+      folder_count: number;
+      /** @description Folders in it, in order of name; the first ones. */
+      folders: components["schemas"]["FolderName"][];
+      /** @description Its path; none of the list of the roots. */
+      path: string | null;
+    };
     /** @description What happened at a gate in the last day. */
     GateDay: {
       /**
@@ -2312,6 +2462,24 @@ export interface components {
        * @description The same as earlier ones.
        */
       repeats: number;
+    };
+    /**
+     * @description A new gate as it was chosen. Paths are written as a configuration has them: relative ones
+     *     start at its folder.
+     */
+    GateDraft: {
+      /** @description Where worked files go; where they lie when it is not said. */
+      archive: string | null;
+      /** @description Its drop folder. */
+      drop: string;
+      /** @description Where held files go; where they lie when it is not said. */
+      hold: string | null;
+      /** @description Its name. */
+      name: string;
+      /** @description Which files it takes; all when there is none. */
+      take: string[];
+      /** @description What is done with them. */
+      work: components["schemas"]["DraftWork"];
     };
     /** @description What came to a gate in a time. */
     GateFigures: {
@@ -2342,6 +2510,22 @@ export interface components {
        * @description Rows that they gave.
        */
       rows: number;
+    };
+    /** @description What a gate for a folder might be. */
+    GateProposal: {
+      /** @description A database beside it. */
+      database: string;
+      /** @description A gate that takes the sample, or all that lies there, and files it. */
+      draft: components["schemas"]["GateDraft"];
+      /** @description What the sample is, in words; or why it is no table. */
+      found: string | null;
+      /** @description Gates that look into this folder already. */
+      gates: string[];
+      /** @description A file for a table of all rows. */
+      output: string;
+      /** @description Patterns, the closest first. */
+      patterns: components["schemas"]["PatternProposal"][];
+      table: components["schemas"]["DraftTable"] | null;
     };
     /** @description What came to a gate, beside the same time a week before. */
     GateReport: components["schemas"]["GateFigures"] & {
@@ -3036,6 +3220,23 @@ export interface components {
       password: string;
       /** @description The one before; needed by who changes their own. */
       present?: string | null;
+    };
+    /** @description A pattern, and what it makes of the files that lie there. */
+    PatternProposal: {
+      /** @description What it captures from the sample. */
+      fields: components["schemas"]["BTreeMap"];
+      /**
+       * Format: int64
+       * @description How many it leaves.
+       */
+      left: number;
+      /** @description The pattern. */
+      pattern: string;
+      /**
+       * Format: int64
+       * @description How many files it takes.
+       */
+      taken: number;
     };
     /** @description A person has paused a gate. */
     Pause: {
@@ -5353,6 +5554,137 @@ export interface operations {
       };
     };
   };
+  draft_gate: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["GateDraft"];
+      };
+    };
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["EditedFile"];
+        };
+      };
+      /** @description The path, the query or the body is not as described */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description There is no such thing */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
   config_keys: {
     parameters: {
       query?: never;
@@ -5398,6 +5730,137 @@ export interface operations {
         };
       };
       /** @description There is no such thing */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  propose_gate: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["FolderChoice"];
+      };
+    };
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["GateProposal"];
+        };
+      };
+      /** @description The path, the query or the body is not as described */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description There is no such folder or file */
       404: {
         headers: {
           [name: string]: unknown;
@@ -7710,6 +8173,136 @@ export interface operations {
         };
       };
       /** @description There is no such thing */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The path knows no such method */
+      405: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body did not come in time */
+      408: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The body is larger than is read */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The host is none of this service */
+      421: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller asks for too much; Retry-After says how long to wait */
+      429: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service failed */
+      500: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The service is stopping, or a part of it does not answer */
+      503: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description A disk is full */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  folders: {
+    parameters: {
+      query?: {
+        /** @description Its path; the roots when it is not said. */
+        path?: string;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["FolderView"];
+        };
+      };
+      /** @description The path, the query or the body is not as described */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description Sign in first, or show the token */
+      401: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The caller has not the role (`x-role`), or a page of another origin calls */
+      403: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is not there, or lies outside the roots */
       404: {
         headers: {
           [name: string]: unknown;

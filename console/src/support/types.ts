@@ -82,3 +82,7 @@ export type AuditProof = Schemas["AuditProof"];
 /** Which entries are asked for; an absent part does not filter. */
 type Query = Schemas["Query"];
 export type EntryQuery = { [Part in keyof Query]?: NonNullable<Query[Part]> };
+export type EditedFile = Schemas["EditedFile"];
+export type FolderView = Schemas["FolderView"];
+export type GateDraft = Schemas["GateDraft"];
+export type GateProposal = Schemas["GateProposal"];

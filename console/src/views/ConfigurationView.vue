@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed, onScopeDispose, ref, useTemplateRef, watch } from "vue";
-import { onBeforeRouteLeave } from "vue-router";
+import { onBeforeRouteLeave, RouterLink } from "vue-router";
 import ConfigEditor from "../components/ConfigEditor.vue";
 import ConfigHelp from "../components/ConfigHelp.vue";
 import ConfigHistory from "../components/ConfigHistory.vue";
@@ -79,6 +79,7 @@ onScopeDispose(() => window.removeEventListener("beforeunload", warn));
       :choices="choices"
       @update:model-value="show"
     />
+    <RouterLink :to="{ name: 'new-gate' }" class="button">New gate …</RouterLink>
     <button class="button" :disabled="!edited" @click="text = file?.text ?? ''">Take back</button>
     <button
       class="button button-main"

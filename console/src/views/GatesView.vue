@@ -8,6 +8,7 @@ import GateCard from "../components/GateCard.vue";
 import GateTable from "../components/GateTable.vue";
 import HeldList from "../components/HeldList.vue";
 import PickList from "../components/PickList.vue";
+import { useMay } from "../composables/useMe";
 import { useChanges, useEntries, useGates } from "../composables/useQueries";
 import { useSpan } from "../composables/useSpan";
 import { barsByGate } from "../support/chart";
@@ -15,6 +16,7 @@ import { counted } from "../support/format";
 import { arranged } from "../support/gates";
 
 const { data: gates, error } = useGates();
+const admin = useMay("admin");
 const { span, activity, minutes } = useSpan();
 const ofGates = computed(() => barsByGate(activity.value));
 const words = ref("");
@@ -70,6 +72,7 @@ const trouble = computed(() => {
       </p>
     </div>
     <div v-if="gates && gates.length > 0" class="flex flex-wrap items-center gap-2">
+      <RouterLink v-if="admin" :to="{ name: 'new-gate' }" class="button">New gate …</RouterLink>
       <input
         v-model="words"
         type="search"
@@ -125,8 +128,8 @@ const trouble = computed(() => {
   </template>
   <section v-else-if="gates" class="panel">
     <EmptyNote title="The configuration has no gate.">
-      Add one as <code>[gate.NAME]</code>, or have one written for a folder with <code>vadegate init FOLDER</code>, and
-      start the service again.
+      <RouterLink v-if="admin" :to="{ name: 'new-gate' }" class="link">Make one from a folder</RouterLink>
+      <template v-else>An administrator makes one from a folder, on this page.</template>
     </EmptyNote>
   </section>
 

@@ -1,6 +1,6 @@
 //! The console's files, embedded in the program.
 
-use actix_web::http::header;
+use actix_web::http::header::{self, AcceptEncoding, ContentEncoding, Encoding, Header};
 use actix_web::{HttpRequest, HttpResponse};
 use rust_embed::RustEmbed;
 
@@ -20,7 +20,7 @@ fn is_page(path: &str) -> bool {
     match parts.next() {
         Some(
             "" | "morning" | "held" | "outputs" | "lineage" | "configuration" | "ledger" | "table"
-            | "clears" | "sign-in" | "account" | "people" | "audit",
+            | "clears" | "sign-in" | "account" | "people" | "audit" | "new-gate",
         ) => parts.next().is_none(),
         Some("gates") => parts.next().is_none_or(|gate| !gate.is_empty()) && parts.next().is_none(),
         Some("entries") => {
@@ -30,6 +30,13 @@ fn is_page(path: &str) -> bool {
         }
         _ => false,
     }
+}
+
+/// Whether who asks can read what is packed by brotli (RFC 7932).
+fn takes_brotli(request: &HttpRequest) -> bool {
+    let known = [Encoding::brotli(), Encoding::gzip(), Encoding::identity()];
+    let accepts = AcceptEncoding::parse(request).ok();
+    accepts.and_then(|accepts| accepts.negotiate(known.iter())) == Some(Encoding::brotli())
 }
 
 /// A file of the console. Any other path is one of its pages, which it finds
@@ -46,10 +53,21 @@ pub(crate) async fn serve(request: HttpRequest) -> Result<HttpResponse, Problem>
         } else {
             "no-cache"
         };
-        return Ok(HttpResponse::Ok()
+        let mut answer = HttpResponse::Ok();
+        answer
             .content_type(mime_guess::from_path(path).first_or_octet_stream().as_ref())
-            .insert_header((header::CACHE_CONTROL, keep))
-            .body(file.data.into_owned()));
+            .insert_header((header::CACHE_CONTROL, keep));
+        // Packed once when the console was built, and better than there is time for here.
+        let packed = Files::get(&format!("{path}.br")).filter(|_| takes_brotli(&request));
+        let data = match packed {
+            Some(packed) => {
+                answer.insert_header(ContentEncoding::Brotli);
+                answer.insert_header((header::VARY, "accept-encoding"));
+                packed.data
+            }
+            None => file.data,
+        };
+        return Ok(answer.body(data.into_owned()));
     }
     if path.starts_with("assets/") {
         return Err(Problem::not_found(format!("there is nothing at `/{path}`")));

@@ -5,6 +5,7 @@ use std::io::{ErrorKind, Write};
 use std::path::Path;
 
 use vadegate_core::config::Config;
+use vadegate_core::config::draft::{self, quoted};
 
 use crate::args::Init;
 use crate::failure::Failure;
@@ -44,7 +45,9 @@ pub fn init(file: &Path, args: &Init) -> Result<(), Failure> {
     let Some(drop_text) = drop.to_str() else {
         return wrong(format!("the name of `{shown}` is not UTF-8; rename it"));
     };
-    let gate = args.gate.clone().unwrap_or_else(|| gate_name(&drop));
+    let gate = args.gate.clone().unwrap_or_else(|| {
+        draft::gate_name(&drop.file_name().unwrap_or_default().to_string_lossy())
+    });
     let (drop_text, mut roots) = match drop.strip_prefix(&home) {
         Ok(below) => (below.display().to_string(), Vec::new()),
         Err(_) => (drop_text.to_owned(), vec![quoted(drop_text)]),
@@ -74,48 +77,12 @@ pub fn init(file: &Path, args: &Init) -> Result<(), Failure> {
     show::line("Next: read it, then `vadegate check`, `vadegate files`, and `vadegate serve`.")
 }
 
-/// The folder's name as a name for a gate.
-fn gate_name(folder: &Path) -> String {
-    let name = folder.file_name().unwrap_or_default().to_string_lossy().to_lowercase();
-    let good = |c: char| if c.is_ascii_alphanumeric() || c == '_' { c } else { '-' };
-    let name: String = name.chars().map(good).collect();
-    let name = name.trim_matches('-');
-    if name.is_empty() { "incoming".into() } else { name.to_owned() }
-}
-
-/// Patterns for the endings that are there now; `*` for an empty folder.
+/// Patterns for the endings that are there now.
 fn takes(folder: &Path) -> Result<String, Failure> {
-    let mut endings = std::collections::BTreeSet::new();
-    for entry in std::fs::read_dir(folder)?.filter_map(Result::ok) {
-        if !entry.file_type().is_ok_and(|kind| kind.is_file()) {
-            continue;
-        }
-        let name = entry.file_name();
-        let Some(name) = name.to_str() else { continue };
-        if vadegate_core::arrivals::temporary_name(name).is_some() {
-            continue;
-        }
-        let plain = |ext: &&str| ext.chars().all(|c| c.is_ascii_alphanumeric());
-        if let Some((_, ext)) = name.rsplit_once('.')
-            && plain(&ext)
-        {
-            endings.insert(ext.to_lowercase());
-        }
-    }
-    if endings.is_empty() || endings.len() > 8 {
-        return Ok(quoted("*"));
-    }
-    let patterns: Vec<String> = endings.iter().map(|ext| quoted(&format!("*.{ext}"))).collect();
+    let files = std::fs::read_dir(folder)?.filter_map(Result::ok);
+    let files = files.filter(|one| one.file_type().is_ok_and(|kind| kind.is_file()));
+    let names: Vec<String> = files.filter_map(|one| one.file_name().into_string().ok()).collect();
+    let patterns: Vec<String> =
+        draft::endings(names.iter().map(String::as_str)).iter().map(|one| quoted(one)).collect();
     Ok(patterns.join(", "))
-}
-
-/// A TOML string.
-fn quoted(text: &str) -> String {
-    let escape = |c: char| match c {
-        '"' => "\\\"".to_owned(),
-        '\\' => "\\\\".to_owned(),
-        c if c.is_control() => format!("\\u{:04X}", u32::from(c)),
-        c => c.to_string(),
-    };
-    format!("\"{}\"", text.chars().map(escape).collect::<String>())
 }

@@ -1,8 +1,10 @@
 //! `sample`: what is in a file.
 
-use std::fmt::Write as _;
 use std::fs::File;
+use std::path::Path;
 
+use vadegate_core::ask::Sample as Found;
+use vadegate_core::config::draft::{DraftTable, DraftWork, GateDraft, as_written};
 use vadegate_core::pattern::split_name;
 use vadegate_tables::Bytes;
 use vadegate_tables::sample::{Bound, SampleColumn, SampleTable, sample as look_into};
@@ -38,7 +40,7 @@ pub fn sample(args: &Sample) -> Result<(), Failure> {
         return show::json(&first.layout().to_schema());
     }
     if args.toml {
-        return show::line(&toml(args, first, found.delimiter.as_deref(), found.encoding));
+        return show::line(&toml(args, &found));
     }
     let mut facts = vec![found.format.clone()];
     if found.gzip {
@@ -123,64 +125,30 @@ fn bars(column: &SampleColumn) -> String {
     column.bars.iter().map(|bar| block(bar.count)).collect()
 }
 
-/// A text in quotes, as TOML has it.
-fn quoted(text: &str) -> String {
-    serde_json::Value::from(text).to_string()
-}
-
 /// A gate for such files.
-fn toml(
-    args: &Sample,
-    table: &SampleTable,
-    delimiter: Option<&str>,
-    encoding: Option<&str>,
-) -> String {
+fn toml(args: &Sample, found: &Found) -> String {
     let name = args.file.file_name().unwrap_or_default().to_string_lossy();
     let (stem, ext) = split_name(&name);
-    let letters = stem.to_lowercase();
-    let gate: String = letters
-        .chars()
-        .take_while(|c| c.is_ascii_alphabetic() || *c == '-')
-        .collect::<String>()
-        .trim_matches('-')
-        .to_owned();
-    let gate = if gate.is_empty() { "tables".to_owned() } else { gate };
+    let letters = stem.chars().take_while(|c| c.is_ascii_alphabetic() || *c == '-');
+    let gate = match letters.collect::<String>().to_lowercase().trim_matches('-') {
+        "" => "tables".to_owned(),
+        letters => letters.to_owned(),
+    };
     let absolute = std::path::absolute(&args.file).unwrap_or_else(|_| args.file.clone());
-    let folder = absolute.parent().unwrap_or(std::path::Path::new("/"));
+    let folder = absolute.parent().unwrap_or(Path::new("/"));
     // As it is written in a configuration of the folder in which one is.
-    let here = std::env::current_dir().ok();
-    let below = here.and_then(|here| Some(folder.strip_prefix(here).ok()?.to_owned()));
-    let folder = below.unwrap_or_else(|| folder.to_owned());
-    let folder =
-        if folder.as_os_str().is_empty() { std::path::Path::new(".").to_owned() } else { folder };
-    let folder = quoted(&folder.display().to_string());
-    let mut text = format!(
-        "[gate.{gate}]\ndrop = {folder}\ntake = [{}]\n\n[gate.{gate}.merge]\ninto = \"out/{gate}.csv\"\nmisfits = \"set aside\"\n",
-        quoted(&format!("*.{ext}")),
-    );
-    let mut read = Vec::new();
-    if let Some(delimiter) = delimiter.filter(|delimiter| *delimiter != ",") {
-        read.push(format!("delimiter = {}", quoted(delimiter)));
-    }
-    if let Some(encoding) = encoding.filter(|encoding| *encoding != "utf-8") {
-        read.push(format!("encoding = {}", quoted(encoding)));
-    }
-    if let Some(sheet) = &table.sheet {
-        read.push(format!("sheets = [{}]", quoted(sheet)));
-    }
-    if args.dialect.preamble > 0 {
-        read.push(format!("preamble = {}", args.dialect.preamble));
-    }
-    if !read.is_empty() {
-        let _ = writeln!(text, "read = {{ {} }}", read.join(", "));
-    }
-    let names: Vec<String> = table.columns.iter().map(|column| quoted(&column.name)).collect();
-    let _ = writeln!(text, "columns = [{}]", names.join(", "));
-    for column in &table.columns {
-        // That something stands in each row of one file says nothing of the next.
-        let said = format!("type = \"{}\"", column.kind);
-        let _ = writeln!(text, "column.{} = {{ {said} }}", quoted(&column.name));
-    }
-    let _ = write!(text, "\n[gate.{gate}.archive]\ninto = \"archive/{gate}\"");
-    text
+    let here = std::env::current_dir().unwrap_or_default();
+    let table = DraftTable::of(found).unwrap_or_default();
+    let draft = GateDraft {
+        drop: as_written(folder, &here),
+        take: vec![format!("*.{ext}")],
+        work: DraftWork::Merge {
+            into: format!("out/{gate}.csv"),
+            table: DraftTable { preamble: args.dialect.preamble, ..table },
+        },
+        archive: Some(format!("archive/{gate}")),
+        hold: None,
+        name: gate,
+    };
+    draft.to_toml().trim_end().to_owned()
 }

@@ -17,7 +17,7 @@ fn coast() -> TestHome {
     coast
 }
 
-fn send(service: &Service, (method, path): (&str, &str), body: &Value) -> (u16, Value) {
+pub fn send(service: &Service, (method, path): (&str, &str), body: &Value) -> (u16, Value) {
     let request = http::Request::builder()
         .method(method)
         .uri(service.url(&format!("/api/v1/configuration{path}")))

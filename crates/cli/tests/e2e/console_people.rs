@@ -40,7 +40,7 @@ async fn sign_out(page: &Page) {
 }
 
 /// What axe finds on the page as it is (WCAG 2.2, levels A and AA).
-async fn faults(page: &Page) -> Vec<String> {
+pub async fn faults(page: &Page) -> Vec<String> {
     let axe = Path::new(env!("CARGO_MANIFEST_DIR"))
         .join("../../console/node_modules/axe-core/axe.min.js");
     let axe = std::fs::read_to_string(axe).expect("`npm ci` in console installs axe");
@@ -71,6 +71,7 @@ fn every_page_is_usable_by_all() {
             ("/outputs", "//h1"),
             ("/lineage?entry=1", "//li[contains(., 'entry') or contains(., 'Entry')]"),
             ("/configuration", "//*[contains(@class, 'cm-line')]"),
+            ("/new-gate", "//*[@aria-labelledby='folder']//li//button"),
             ("/no-such-page", "//h1"),
             ("/entries/1", "//h1"),
             ("/clears", "//h2"),

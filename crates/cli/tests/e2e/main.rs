@@ -77,6 +77,7 @@ mod made_archives;
 mod model;
 mod morning_questions;
 mod network;
+mod new_gates;
 mod noon;
 mod offers;
 mod open_batches;

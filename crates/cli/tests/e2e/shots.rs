@@ -6,7 +6,7 @@ use std::process::{Command, Stdio};
 
 use crate::browser::{Page, with_page};
 use crate::demo::{Demo, start};
-use crate::support::wait;
+use crate::support::{TestHome, filing_gate, wait};
 
 fn place(name: &str) -> PathBuf {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/screenshots");
@@ -134,13 +134,7 @@ async fn ledger_pages(demo: &Demo, page: Page) {
     page.find("//*[@aria-labelledby='outcome']//li").await;
     picture(&page, "configuration").await;
     page.press("Take back").await;
-    page.go(service, "/people").await;
-    page.find("//tr[contains(., 'survey-boat')]").await;
-    picture(&page, "people").await;
-    page.go(service, "/audit").await;
-    page.press("Verify").await;
-    page.see("all as they were written").await;
-    picture(&page, "audit").await;
+    new_gate(demo, &page).await;
     page.go(service, "/ledger?state=filed&gate=waves").await;
     page.click("//table//tr[contains(., '5 rows')]/td[1]/a").await;
     page.click("//a[contains(., 'its rows there')]").await;
@@ -153,6 +147,68 @@ async fn ledger_pages(demo: &Demo, page: Page) {
     page.find("//h1[text()='Morning']").await;
     page.see("late or missing").await;
     picture(&page, "phone").await;
+}
+
+/// A coast with many gates: six kinds of files from each of twenty places.
+fn many_gates() {
+    const PLACES: &str = "fennick-point garrow-light ullin-bay tarn-ness ullin-roads outer-stack \
+        morrow-skerry hollow-head skerrow-deep skerrow-outer grey-holm low-quay tern-rock \
+        sable-head eastness long-strand kelp-sound mill-creek north-mole whinny-isle";
+    const KINDS: [&str; 6] = ["tide", "waves", "manifests", "berths", "catches", "soundings"];
+    let names: Vec<(&str, String)> = KINDS
+        .iter()
+        .flat_map(|kind| PLACES.split_whitespace().map(move |at| (*kind, format!("{kind}-{at}"))))
+        .collect();
+    let gate = |(kind, name): &(&str, String)| {
+        let more = format!("take = [\"*.csv\"]\nempty = \"hold\"\ngroup = \"{kind}\"");
+        filing_gate(name, &more)
+    };
+    let count = |coast: &TestHome, state: &str| {
+        coast.json(&format!("ledger --state {state} --limit 1000")).as_array().unwrap().len()
+    };
+    let coast = TestHome::new(&names.iter().map(gate).collect::<String>());
+    let mut files = 0;
+    for (at, (_, name)) in names.iter().enumerate() {
+        coast.folder(&format!("drops/{name}"));
+        for number in 0..at * 7 % 13 {
+            let path = coast.path(&format!("drops/{name}/{name}_{number:02}.csv"));
+            std::fs::write(path, format!("{name} {number}\n")).unwrap();
+            files += 1;
+        }
+    }
+    let service = coast.serve();
+    coast.wait("they are filed", |coast| count(coast, "filed") == files);
+    std::fs::write(coast.path("drops/tide-tarn-ness/tide-tarn-ness_20.csv"), "").unwrap();
+    std::fs::write(coast.path("drops/berths-low-quay/berths.txt"), "1").unwrap();
+    service.post("/api/v1/gates/waves-grey-holm/pause");
+    coast.wait("one is held", |coast| count(coast, "held") == 1);
+    with_page((1280, 800), |page| async move {
+        page.resize(1280, 800).await;
+        page.sign_in(&service).await;
+        page.go(&service, "/gates").await;
+        page.find("//tr[contains(., 'berths-low-quay')]").await;
+        picture(&page, "gates-120").await;
+    });
+}
+
+/// A gate made from a folder in which nobody looks yet.
+async fn new_gate(demo: &Demo, page: &Page) {
+    let folder = demo.folder().join("drops/soundings-new");
+    std::fs::create_dir_all(&folder).unwrap();
+    for (boat, day) in [("Mara", 28), ("Mara", 27), ("Sable Tern", 28)] {
+        let rows = format!("time;depth_m;note\n2026-02-{day} 06:00:00;12.5;{boat}\n");
+        std::fs::write(folder.join(format!("{boat}_202602{day}.csv")), rows).unwrap();
+    }
+    page.go(&demo.service(), "/new-gate").await;
+    for name in ["drops", "soundings-new", "Mara_20260228.csv"] {
+        page.click(&format!("//*[@aria-labelledby='folder']//li//button[contains(., '{name}')]"))
+            .await;
+    }
+    page.click("//*[@role='radio'][contains(., 'Merge their rows')]").await;
+    page.find("//*[@aria-label='The new gate'][contains(., 'depth_m')]").await;
+    page.find("//*[@aria-labelledby='outcome']//li").await;
+    page.script("window.scrollTo(0, 0); return 1").await;
+    picture(page, "new-gate").await;
 }
 
 fn merging_by_hand(demo: &Demo) {
@@ -206,4 +262,5 @@ fn shots() {
     });
     merging_by_hand(&demo);
     terminal(&demo, "command-board", &["vadegate board"]);
+    many_gates();
 }

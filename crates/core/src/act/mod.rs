@@ -17,6 +17,7 @@ pub use actions::{Done, EntryAction, How, PriorWork, Refused};
 pub use adopt::{Adoption, LeftFile};
 pub use clear_rules::ClearView;
 pub use cleared::{Cleared, ClearedFile, StayingFile};
+pub use configure::new_gate::{FolderFile, FolderName, FolderView, GateProposal, PatternProposal};
 pub use configure::types::{
     ConfigFault, ConfigFile, ConfigureError, EditedFile, FileChange, SavedConfig, TriedConfig,
 };

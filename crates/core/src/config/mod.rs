@@ -10,6 +10,7 @@ pub(crate) mod batch;
 pub mod calendar;
 pub mod clear;
 pub(crate) mod days_off;
+pub mod draft;
 pub(crate) mod drops;
 pub mod due;
 pub mod fetch;

@@ -5,7 +5,10 @@ use actix_web::web::{self, Data, Json, Path};
 use actix_web::{get, post, put};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
-use vadegate_core::act::{ConfigFile, ConfigureError, EditedFile, SavedConfig, TriedConfig};
+use vadegate_core::act::{
+    ConfigFile, ConfigureError, EditedFile, FolderView, GateProposal, SavedConfig, TriedConfig,
+};
+use vadegate_core::config::draft::GateDraft;
 use vadegate_core::files::Sha256;
 use vadegate_core::ledger::ConfigChange;
 
@@ -58,6 +61,66 @@ pub(crate) async fn try_config(
     edited: Json<EditedFile>,
 ) -> Result<Json<TriedConfig>, Problem> {
     ask(&shared, move |engine| Ok(engine.try_config(&edited)?)).await.map(Json)
+}
+
+/// Which folder is looked at.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct FolderQuery {
+    /// Its path; the roots when it is not said.
+    path: Option<String>,
+}
+
+/// What lies in a folder of the roots, for the choice of a drop folder.
+#[utoipa::path(tag = "configuration", extensions(("x-role" = json!("admin"))),
+    params(FolderQuery),
+    responses((status = 200, body = FolderView),
+        (status = 404, body = Problem, description = "It is not there, or lies outside the roots")))]
+#[get("/api/v1/folders")]
+pub(crate) async fn folders(
+    shared: Data<Shared>,
+    query: web::Query<FolderQuery>,
+) -> Result<Json<FolderView>, Problem> {
+    ask(&shared, move |engine| Ok(engine.folder(query.path.as_deref())?)).await.map(Json)
+}
+
+/// The folder for which a gate is wanted, and a file in it that is one of many to come.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct FolderChoice {
+    /// Path of the folder.
+    pub folder: String,
+    /// Name of the file.
+    #[serde(default)]
+    pub sample: Option<String>,
+}
+
+/// What a gate for a folder might be: patterns for its names, columns for its tables. Nothing
+/// is saved.
+#[utoipa::path(tag = "configuration", extensions(("x-role" = json!("admin")), ("x-rehearses" = json!(true))),
+    request_body = FolderChoice,
+    responses((status = 200, body = GateProposal),
+        (status = 404, body = Problem, description = "There is no such folder or file")))]
+#[post("/api/v1/configuration/proposal")]
+pub(crate) async fn propose_gate(
+    shared: Data<Shared>,
+    choice: Json<FolderChoice>,
+) -> Result<Json<GateProposal>, Problem> {
+    ask(&shared, move |engine| Ok(engine.propose_gate(&choice.folder, choice.sample.as_deref())?))
+        .await
+        .map(Json)
+}
+
+/// The file of the configuration that a new gate would be. Nothing is saved.
+#[utoipa::path(tag = "configuration", extensions(("x-role" = json!("admin")), ("x-rehearses" = json!(true))),
+    request_body = GateDraft, responses((status = 200, body = EditedFile)))]
+#[post("/api/v1/configuration/draft")]
+pub(crate) async fn draft_gate(
+    shared: Data<Shared>,
+    draft: Json<GateDraft>,
+) -> Result<Json<EditedFile>, Problem> {
+    ask(&shared, move |engine| Ok(engine.draft_gate(&draft))).await.map(Json)
 }
 
 /// Saves a file of the configuration, and takes it. What has a fault is not saved, nor is

@@ -3,6 +3,7 @@
 
 mod compared;
 mod file;
+pub(crate) mod new_gate;
 pub(crate) mod types;
 
 use std::path::{Path, PathBuf};
