@@ -10,6 +10,8 @@
 //! `VADEGATE_BENCH_FOLDER` puts it all elsewhere.
 
 mod common;
+#[path = "common/filled.rs"]
+mod filled;
 
 use std::fs;
 use std::io::Write;
@@ -18,9 +20,9 @@ use std::process::Command;
 use std::time::{Duration, Instant};
 
 use common::Service;
+use filled::{fill, ledger};
 use rand::{Rng, RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
-use rusqlite::Connection;
 
 const SIZE: usize = 4096;
 
@@ -88,10 +90,6 @@ impl Asking for Service {
     }
 }
 
-fn ledger(home: &Path) -> Connection {
-    Connection::open(home.join("state/ledger.db")).expect("the ledger")
-}
-
 fn quantile(times: &mut [Duration], share: f64) -> f64 {
     times.sort();
     times[(times.len() as f64 * share) as usize].as_secs_f64() * 1000.0
@@ -145,61 +143,6 @@ fn one(home: &Path) {
         "  the fsyncs it needs    median {bare:>7.2} ms                     p99 {:>7.2} ms",
         quantile(&mut syncs, 0.99)
     );
-}
-
-/// Adds filed entries, as an earlier time has left them, up to this many.
-fn fill(home: &Path, count: i64) {
-    const PIECE: i64 = 200_000;
-    let ledger = ledger(home);
-    let have: i64 = ledger
-        .query_row("SELECT COALESCE(MAX(id), 0) FROM entry", [], |row| row.get(0))
-        .expect("the ledger");
-    let base = home.display().to_string();
-    let now = 1_790_000_000_000i64;
-    // Two years of arrivals, ending now.
-    let step = 730 * 86_400_000 / count.max(1);
-    ledger.pragma_update(None, "synchronous", "OFF").expect("a setting");
-    ledger.pragma_update(None, "cache_size", -400_000).expect("a setting");
-    let mut from = have + 1;
-    while from <= count {
-        let to = (from + PIECE - 1).min(count);
-        let series = |from: i64, to: i64| {
-            format!(
-                "WITH RECURSIVE n(value) AS (SELECT {from} UNION ALL SELECT value + 1 FROM n WHERE value < {to})
-                 SELECT value FROM n"
-            )
-        };
-        let (series_entries, series_history) = (series(from, to), series(from * 2, to * 2 + 1));
-        ledger
-            .execute_batch(&format!(
-                "BEGIN;
-                 INSERT INTO entry (id, gate, drop_folder, path, bytes, modified_ns, inode, sha256, state,
-                   fields, seen_at, ready_at, worked_at, filed_at, target, in_drop, space, identity)
-                 SELECT n, 'buoy', '{base}/drops', printf('old_%08d.dat', n), 4096, n * 1000, n, sum, 'filed',
-                   '{{\"station\":\"ullin-bay\"}}', at, at, at, at,
-                   printf('{base}/archive/old_%08d.dat', n), 0, 'buoy', sum
-                 FROM (SELECT value AS n, {now} - ({count} - value) * {step} AS at, randomblob(32) AS sum
-                       FROM ({series_entries}));
-                 INSERT INTO history (entry, gate, at, state, cause, words)
-                 SELECT value / 2, 'buoy', {now}, CASE value % 2 WHEN 0 THEN 'ready' ELSE 'filed' END, 'pass',
-                   CASE value % 2 WHEN 0 THEN 'settled' ELSE 'moved to the archive' END
-                 FROM ({series_history});
-                 INSERT INTO span (slot, first, last)
-                 SELECT ready_at / 300000, MIN(id), MAX(id) FROM entry WHERE id BETWEEN {from} AND {to} GROUP BY 1
-                 ON CONFLICT DO UPDATE SET first = MIN(first, excluded.first), last = MAX(last, excluded.last);
-                 COMMIT;"
-            ))
-            .expect("the entries");
-        from = to + 1;
-    }
-    ledger
-        .execute_batch(&format!(
-            "INSERT OR IGNORE INTO space VALUES ('buoy');
-             INSERT INTO tally VALUES ('buoy', 'filed', {count})
-             ON CONFLICT DO UPDATE SET count = {count};
-             PRAGMA wal_checkpoint(TRUNCATE);"
-        ))
-        .expect("the tallies");
 }
 
 /// Drops so many new files.

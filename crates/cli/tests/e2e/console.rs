@@ -417,3 +417,30 @@ fn the_morning_shows_what_is_late_and_an_excuse_is_given_there() {
         page.find("//h1[contains(., 'haven_1.csv')]").await;
     });
 }
+
+#[test]
+fn the_files_of_the_page_are_packed_for_who_can_read_it() {
+    let coast = TestHome::new(&filing_gate("tide", ""));
+    coast.folder("drops/tide");
+    let service = coast.serve();
+    let ask = |path: &str, accepts: &str| {
+        let call = service.agent().get(service.url(path)).header("Accept-Encoding", accepts);
+        let mut answer = call.call().unwrap();
+        let of = |name: &str| {
+            let value = answer.headers().get(name).map(|value| value.to_str().unwrap().to_owned());
+            value.unwrap_or_default()
+        };
+        let (encoding, varies) = (of("content-encoding"), of("vary"));
+        (encoding, varies, answer.body_mut().read_to_vec().unwrap())
+    };
+    let page = String::from_utf8(ask("/", "identity").2).unwrap();
+    let at = page.find("/assets/index-").unwrap();
+    let script = page[at..].split('"').next().unwrap();
+    let (encoding, _, plain) = ask(script, "identity");
+    assert_eq!(encoding, "");
+    let (encoding, varies, packed) = ask(script, "gzip, deflate, br");
+    assert_eq!((&*encoding, &*varies.to_lowercase()), ("br", "accept-encoding"));
+    assert!(packed.len() * 2 < plain.len(), "{} of {}", packed.len(), plain.len());
+    assert_eq!(ask(script, "gzip").0, "gzip");
+    assert_eq!(ask(script, "gzip, br;q=0").0, "gzip");
+}

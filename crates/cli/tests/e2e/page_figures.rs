@@ -5,6 +5,9 @@ use std::time::Duration;
 
 use serde_json::Value;
 
+#[path = "../../benches/common/filled.rs"]
+mod filled;
+
 use crate::browser::{Page, with_page};
 use crate::support::{TestHome, filing_gate};
 
@@ -37,9 +40,57 @@ async fn at_rest(page: &Page) -> Value {
     .await
 }
 
+/// From the request of the ledger's first page to its rows, and the same of the next ones.
+const NEXT_PAGES: &str = "const table = document.querySelector('[role=region] table'); \
+     const count = () => Number(table.getAttribute('aria-rowcount')); \
+     const next = () => new Promise((done) => { \
+       const begun = performance.now(); const had = count(); const region = table.parentElement; \
+       const look = () => { if (count() > had) return done(performance.now() - begun); \
+         region.scrollTo({ top: region.scrollHeight }); requestAnimationFrame(look); }; \
+       look(); }); \
+     return (async () => { const all = []; \
+       for (let at = 0; at < 10; at += 1) all.push(await next()); \
+       return { longest: Math.max(...all), rows: count() - 1 }; })()";
+
+/// The pages of a ledger that has been kept for years.
+fn long_ledger(coast: &TestHome) {
+    let entries = std::env::var("VADEGATE_BENCH_ENTRIES").ok().and_then(|text| text.parse().ok());
+    let entries = entries.unwrap_or(10_000_000);
+    filled::fill(&coast.path("."), entries);
+    let service = coast.serve();
+    with_page(SIZE, |page| async move {
+        page.sign_in(&service).await;
+        for what in ["first", "again"] {
+            page.go(&service, "/ledger").await;
+            page.find("//tr[@aria-rowindex='2']/td").await;
+            let script = "const all = performance.getEntriesByType('resource').filter((one) => one.name.includes('/entries?')); \
+                 return performance.now() - all.at(-1).startTime";
+            let rows = page.script(script).await.as_f64().unwrap_or(f64::NAN);
+            println!(
+                "a ledger of {entries}, {what:<5} first rows {rows:>5.0} ms after they were asked for (wanted 300)"
+            );
+        }
+        let next = page.script(NEXT_PAGES).await;
+        println!(
+            "10 more pages: the longest {:.0} ms, {} rows then (wanted 300 ms)",
+            next["longest"].as_f64().unwrap_or(f64::NAN),
+            next["rows"]
+        );
+    });
+}
+
 #[test]
 #[ignore = "figures, for `make bench`"]
 fn page_figures() {
+    let coast = TestHome::new(&filing_gate("buoy", ""));
+    coast.folder("drops/buoy");
+    // The ledger is made by a service.
+    drop(coast.serve());
+    long_ledger(&coast);
+    many_files();
+}
+
+fn many_files() {
     let gates: String = (0..GATES)
         .map(|number| filing_gate(&format!("gate-{number:03}"), "take = [\"*.csv\"]"))
         .collect();
