@@ -3,10 +3,14 @@
 //! * One file of 1 GB, to here and from here, beside `sftp` (which makes nothing durable), and
 //!   by a whole pass: fetched, durable, summed, entered, filed.
 //! * 10,000 files of 4 KiB by a whole pass, beside one batch of `sftp`.
-//! * A second look at 100,000 files that are known, beside the bare listing.
+//! * A second look at 100,000 files that are known, by a service that runs, beside the bare
+//!   listing.
+//! * A bucket: one file of 256 MB and 200 of 1 MB, both ways, beside a bare loop of the library.
+//! * The memory of each pass, and the CPU of a service with 200 places at rest.
 
 mod common;
 
+use std::fmt::Write as _;
 use std::fs::{self, File};
 use std::io::Write;
 use std::path::Path;
@@ -14,9 +18,13 @@ use std::process::{Command, Stdio};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use common::median;
+use common::{Service, median};
+use futures_util::StreamExt;
+use object_store::aws::{AmazonS3, AmazonS3Builder};
+use object_store::path::Path as StorePath;
+use object_store::{MultipartUpload, ObjectStoreExt};
 use vadegate_places::{Address, Login, Place, open};
-use vadegate_servers::SshServer;
+use vadegate_servers::{BucketServer, SshServer};
 
 const ROUNDS: usize = 3;
 const LONG: u64 = 1_000_000_000;
@@ -31,6 +39,8 @@ fn main() {
     one_long_file(&server);
     many_small_files(&server);
     a_second_look(&server);
+    a_bucket();
+    at_rest(&server);
 }
 
 fn place(server: &SshServer, folder: &Path) -> Arc<dyn Place> {
@@ -69,7 +79,7 @@ fn seconds(times: &[Duration]) -> f64 {
 
 fn configure(home: &Path, server: &SshServer, far: &Path) {
     let text = format!(
-        "[service]\nroots = [\".\"]\n[place.far]\nat = \"{}\"\nkey = {{ file = \"{}\" }}\n\
+        "[service]\nlisten = \"127.0.0.1:0\"\nroots = [\".\"]\n[place.far]\nat = \"{}\"\nkey = {{ file = \"{}\" }}\n\
          host_key = \"{}\"\n[gate.office]\ndrop = \"drops\"\narchive = {{ into = \"archive\" }}\n\
          [gate.office.fetch]\nplace = \"far\"\nsettle = \"0s\"\n",
         server.address(far),
@@ -80,12 +90,23 @@ fn configure(home: &Path, server: &SshServer, far: &Path) {
     fs::write(home.join("vadegate.toml"), text).expect("the configuration");
 }
 
-fn pass(home: &Path) -> Duration {
+/// A pass of a process of its own; gives the most memory that any had so far too, in MB.
+fn pass(home: &Path) -> (Duration, i64) {
     let begun = Instant::now();
     let mut command = Command::new(env!("CARGO_BIN_EXE_vadegate"));
-    let done = command.args(["pass", "--json"]).current_dir(home).output().expect("the program");
-    assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
-    begun.elapsed()
+    command.args(["pass", "--json"]).current_dir(home).stdout(Stdio::null());
+    let mut child = command.spawn().expect("the program");
+    let mut status = 0;
+    // SAFETY: both outlive the call, which fills them.
+    let usage = unsafe {
+        let mut usage: libc::rusage = std::mem::zeroed();
+        libc::wait4(child.id() as i32, &mut status, 0, &mut usage);
+        usage
+    };
+    assert_eq!(status, 0);
+    // It was waited for.
+    let _ = child.try_wait();
+    (begun.elapsed(), usage.ru_maxrss / 1000)
 }
 
 fn one_long_file(server: &SshServer) {
@@ -100,6 +121,7 @@ fn one_long_file(server: &SshServer) {
     drop(file);
     let place = place(server, &far);
     let mut times: [Vec<Duration>; 5] = Default::default();
+    let mut megabytes = 0;
     for round in 0..ROUNDS {
         let here = home.path().join("here.dat");
         let far_path = far.join("long.dat").display().to_string();
@@ -118,7 +140,9 @@ fn one_long_file(server: &SshServer) {
         fs::remove_file(&here).expect("it goes");
         let coast = home.path().join(format!("coast-{round}"));
         configure(&coast, server, &far);
-        times[4].push(pass(&coast));
+        let (took, most) = pass(&coast);
+        times[4].push(took);
+        megabytes = megabytes.max(most);
         fs::remove_dir_all(&coast).expect("it goes");
     }
     let [theirs, ours, their_put, our_put, whole] = &times;
@@ -132,7 +156,10 @@ fn one_long_file(server: &SshServer) {
         "1 GB to a place, synced there: sftp {theirs:.2} s, ours {ours:.2} s: {:.2} (wanted 0.8)",
         theirs / ours
     );
-    println!("1 GB fetched, durable, summed, entered, filed: {:.2} s", seconds(whole));
+    println!(
+        "1 GB fetched, durable, summed, entered, filed: {:.2} s, {megabytes} MB (wanted under 80)",
+        seconds(whole)
+    );
 }
 
 fn many_small_files(server: &SshServer) {
@@ -144,20 +171,23 @@ fn many_small_files(server: &SshServer) {
         fs::write(far.join(format!("{number:06}.dat")), content).expect("a file");
     }
     let mut times: [Vec<Duration>; 2] = Default::default();
+    let mut megabytes = 0;
     for round in 0..ROUNDS {
         let here = home.path().join(format!("here-{round}"));
         fs::create_dir(&here).expect("a folder");
         times[0].push(sftp(server, &format!("get {}/* {}\n", far.display(), here.display())));
         let coast = home.path().join(format!("coast-{round}"));
         configure(&coast, server, &far);
-        times[1].push(pass(&coast));
+        let (took, most) = pass(&coast);
+        times[1].push(took);
+        megabytes = megabytes.max(most);
         let filed = fs::read_dir(coast.join("archive")).expect("the archive").count();
         assert_eq!(filed, MANY);
     }
     let [theirs, ours] = &times;
     let (theirs, ours) = (seconds(theirs), seconds(ours));
     println!(
-        "10,000 files of 4 KiB: one batch of sftp {theirs:.2} s; fetched, durable, entered, filed {ours:.2} s: {:.2} (wanted 5)",
+        "10,000 files of 4 KiB: one batch of sftp {theirs:.2} s; fetched, durable, entered, filed {ours:.2} s: {:.2} (wanted 5), {megabytes} MB (wanted under 80)",
         theirs / ours
     );
 }
@@ -175,7 +205,16 @@ fn a_second_look(server: &SshServer) {
     // What waits is known, and looked at again each time.
     fs::write(coast.join("vadegate.toml"), config.replace("settle = \"0s\"", "settle = \"1h\""))
         .expect("the configuration");
-    pass(&coast);
+    let service = Service::start(&coast);
+    let look = || {
+        let begun = Instant::now();
+        let url = format!("{}/api/v1/gates/office/pass", service.base);
+        let call =
+            service.agent.post(&url).header("Authorization", &format!("Bearer {}", service.token));
+        call.send_empty().expect("a pass");
+        begun.elapsed()
+    };
+    look();
     let place = place(server, &far);
     let mut times: [Vec<Duration>; 2] = Default::default();
     for _ in 0..ROUNDS {
@@ -189,12 +228,161 @@ fn a_second_look(server: &SshServer) {
             .expect("it is listed");
         assert_eq!(count, KNOWN);
         times[0].push(begun.elapsed());
-        times[1].push(pass(&coast));
+        times[1].push(look());
     }
     let [bare, ours] = &times;
     let (bare, ours) = (seconds(bare), seconds(ours));
     println!(
-        "100,000 files at a place that are known: listed {bare:.2} s; a look by a process of its own {ours:.2} s: {:.2} (wanted 1.3)",
+        "100,000 files at a place that are known: listed {bare:.2} s; looked at {ours:.2} s: {:.2} (wanted 1.3)",
         ours / bare
     );
+}
+
+const BIG: u64 = 256_000_000;
+const ONES: usize = 200;
+const ONE: usize = 1_000_000;
+
+/// The same store, by the library alone.
+fn bare_store(server: &BucketServer) -> AmazonS3 {
+    AmazonS3Builder::new()
+        .with_bucket_name("readings")
+        .with_region("us-east-1")
+        .with_endpoint(server.endpoint())
+        .with_access_key_id("keeper")
+        .with_secret_access_key("lighthouse")
+        .with_allow_http(true)
+        .build()
+        .expect("a store")
+}
+
+fn a_bucket() {
+    let home = tempfile::tempdir().expect("a folder");
+    let server = BucketServer::start(home.path());
+    let bucket = home.path().join("readings");
+    let piece: Vec<u8> = (0..ONE).map(|at| (at % 251) as u8).collect();
+    let mut names = Vec::new();
+    for number in 0..ONES {
+        fs::write(bucket.join(format!("{number:03}.dat")), &piece).expect("a file");
+        names.push(format!("{number:03}.dat"));
+    }
+    let address = Address::parse("s3://readings").expect("an address");
+    let login = Login {
+        endpoint: Some(server.endpoint()),
+        key_id: Some("keeper".into()),
+        secret: Some("lighthouse".into()),
+        ..Login::default()
+    };
+    let place = open(&address, Arc::new(move || Ok(login.clone()))).expect("a place");
+    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build();
+    let runtime = runtime.expect("a runtime");
+    let store = bare_store(&server);
+    let big = home.path().join("big.dat");
+    fs::write(&big, piece.repeat(BIG as usize / ONE)).expect("a file");
+    fs::copy(&big, bucket.join("big.dat")).expect("a copy");
+    let all: Vec<String> = names.iter().cloned().chain(["big.dat".into()]).collect();
+    let mut times: [Vec<Duration>; 4] = Default::default();
+    for _ in 0..ROUNDS {
+        let here = home.path().join("here.dat");
+        let begun = Instant::now();
+        runtime.block_on(async {
+            for name in &all {
+                let mut copy = File::create(&here).expect("a file");
+                let got = store.get(&StorePath::from(name.as_str())).await.expect("it is read");
+                let mut pieces = got.into_stream();
+                while let Some(piece) = pieces.next().await {
+                    copy.write_all(&piece.expect("a piece")).expect("it is written");
+                }
+            }
+        });
+        times[0].push(begun.elapsed());
+        let begun = Instant::now();
+        for name in &all {
+            let mut copy = File::create(&here).expect("a file");
+            place.read(name, 0, &mut |piece| copy.write_all(piece)).expect("it is read");
+        }
+        times[1].push(begun.elapsed());
+        let begun = Instant::now();
+        runtime.block_on(async {
+            for name in &names {
+                let bytes = fs::read(bucket.join(name)).expect("a file");
+                let path = StorePath::from(format!("bare-{name}"));
+                store.put(&path, bytes.into()).await.expect("it is written");
+            }
+            let mut upload = store.put_multipart(&StorePath::from("bare-big")).await.expect("one");
+            for part in fs::read(&big).expect("a file").chunks(8 << 20) {
+                upload.put_part(part.to_vec().into()).await.expect("a part");
+            }
+            upload.complete().await.expect("it is whole");
+        });
+        times[2].push(begun.elapsed());
+        let begun = Instant::now();
+        for name in &names {
+            let mut source = File::open(bucket.join(name)).expect("a file");
+            place.write(&format!("ours-{name}"), 0, ONE as u64, &mut source).expect("written");
+        }
+        let mut source = File::open(&big).expect("a file");
+        place.write("ours-big", 0, BIG, &mut source).expect("it is written");
+        times[3].push(begun.elapsed());
+        for name in all.iter().map(String::as_str) {
+            let _ = fs::remove_file(bucket.join(format!("ours-{name}")));
+        }
+        let _ = fs::remove_file(bucket.join("ours-big"));
+    }
+    for (what, bare, ours) in [("from", 0, 1), ("to", 2, 3)] {
+        let (bare, ours) = (seconds(&times[bare]), seconds(&times[ours]));
+        println!(
+            "a bucket, 256 MB and 200 of 1 MB {what} it: the library {bare:.2} s, ours {ours:.2} s: {:.2} (wanted 0.8)",
+            bare / ours
+        );
+    }
+}
+
+/// A service over 200 places, looked at each five minutes, when all was looked at once.
+fn at_rest(server: &SshServer) {
+    const PLACES: usize = 200;
+    const REST: Duration = Duration::from_secs(20);
+    let home = tempfile::tempdir().expect("a folder");
+    let mut text = String::from("[service]\nlisten = \"127.0.0.1:0\"\nroots = [\".\"]\n");
+    for number in 0..PLACES {
+        let far = home.path().join(format!("far/{number}"));
+        let drop = home.path().join(format!("drops/{number}"));
+        fs::create_dir_all(&far).and_then(|()| fs::create_dir_all(&drop)).expect("folders");
+        let _ = write!(
+            text,
+            "[place.p{number}]\nat = \"{}\"\nkey = {{ file = \"{}\" }}\nhost_key = \"{}\"\n\
+             [gate.g{number}]\ndrop = \"drops/{number}\"\narchive = {{ into = \"archive\" }}\n\
+             [gate.g{number}.fetch]\nplace = \"p{number}\"\n",
+            server.address(&far),
+            server.key("ed25519").display(),
+            server.host_key("ed25519")
+        );
+    }
+    fs::write(home.path().join("vadegate.toml"), text).expect("the configuration");
+    let service = Service::start(home.path());
+    // The time itself is what is measured.
+    std::thread::sleep(REST);
+    let before = cpu(service.child.id());
+    std::thread::sleep(REST);
+    let used = cpu(service.child.id()) - before;
+    println!(
+        "200 places at rest: {:.2} % of a core, {} MB (wanted under 2 %)",
+        100.0 * used / REST.as_secs_f64(),
+        memory(service.child.id())
+    );
+}
+
+/// Seconds of CPU that a process has used.
+fn cpu(process: u32) -> f64 {
+    let stat = fs::read_to_string(format!("/proc/{process}/stat")).expect("the process");
+    let fields: Vec<&str> = stat.rsplit(") ").next().unwrap_or("").split(' ').collect();
+    let ticks = |at: usize| fields[at].parse::<f64>().expect("ticks");
+    // Linux tells it in hundredths of a second.
+    (ticks(11) + ticks(12)) / 100.0
+}
+
+/// The most memory that a process has had, in MB.
+fn memory(process: u32) -> u64 {
+    let status = fs::read_to_string(format!("/proc/{process}/status")).expect("the process");
+    let line = status.lines().find_map(|line| line.strip_prefix("VmHWM:")).expect("its memory");
+    line.trim().trim_end_matches(" kB").parse::<u64>().expect("a number") / 1000
 }

@@ -8,24 +8,57 @@ use crate::{Running, certificate, first_line};
 
 /// The server, which prints its port.
 const PROGRAM: &str = r#"
-import sys
+import os, stat, sys
 from pyftpdlib.authorizers import DummyAuthorizer
+from pyftpdlib.filesystems import AbstractedFS
 from pyftpdlib.handlers import FTPHandler, TLS_FTPHandler
 from pyftpdlib.servers import ThreadedFTPServer
-root, tls, facts = sys.argv[1], sys.argv[2], sys.argv[3]
+root, words, tls = sys.argv[1], set(sys.argv[2].split()), sys.argv[3]
+lie = 7 if "bigger" in words else -7 if "smaller" in words else 0
+ahead = 6 * 3600 if "ahead" in words else -9 * 3600 if "behind" in words else 0
 authorizer = DummyAuthorizer()
 authorizer.add_user("keeper", "lighthouse", root, perm="elradfmwMT")
 authorizer.add_user("reader", "lighthouse", root, perm="elr")
-kind = TLS_FTPHandler if tls else FTPHandler
-class Handler(kind):
-    pass
+class Files(AbstractedFS):
+    def told(self, found):
+        if not stat.S_ISREG(found.st_mode):
+            return found
+        whole = list(found)[:10]
+        whole[6] += lie
+        whole[8] += ahead
+        return os.stat_result(whole)
+    def stat(self, path):
+        return self.told(super().stat(path))
+    def lstat(self, path):
+        return self.told(super().lstat(path))
+    def getsize(self, path):
+        return self.stat(path).st_size
+    def getmtime(self, path):
+        return self.stat(path).st_mtime
+class Handler(TLS_FTPHandler if tls else FTPHandler):
+    def handle(self):
+        if "implicit" in words:
+            self.secure_connection(self.ssl_context)
+        else:
+            super().handle()
+    def handle_ssl_established(self):
+        if "implicit" in words:
+            FTPHandler.handle(self)
 Handler.authorizer = authorizer
+Handler.abstracted_fs = Files
 Handler.use_sendfile = False
 if tls:
     Handler.certfile, Handler.keyfile = tls + ".pem", tls + ".key"
-    Handler.tls_control_required = Handler.tls_data_required = True
-if not facts:
-    Handler.proto_cmds = {k: v for k, v in Handler.proto_cmds.items() if k not in ("MLSD", "MLST")}
+    Handler.tls_control_required = "implicit" not in words
+    Handler.tls_data_required = True
+without = set()
+if "old" in words:
+    without |= {"MLSD", "MLST"}
+if "no-times" in words:
+    without |= {"MDTM", "MFMT"}
+if "no-rename" in words:
+    without |= {"RNFR", "RNTO"}
+Handler.proto_cmds = {k: v for k, v in Handler.proto_cmds.items() if k not in without}
 server = ThreadedFTPServer(("127.0.0.1", 0), Handler)
 server.max_cons = 512
 print(server.address[1], flush=True)
@@ -44,6 +77,13 @@ pub struct FtpServer {
 impl FtpServer {
     /// Starts one over a folder; with `facts` it tells facts of files (`MLSD`).
     pub fn start(root: &Path, secure: bool, facts: bool) -> FtpServer {
+        FtpServer::odd(root, secure, if facts { "" } else { "old" })
+    }
+
+    /// Starts one with oddities: `implicit` over TLS, `old` without facts, `no-times`,
+    /// `no-rename`, `bigger` and `smaller` where lengths are lies, `ahead` and `behind` where
+    /// its clock is hours off.
+    pub fn odd(root: &Path, secure: bool, words: &str) -> FtpServer {
         let home = tempfile::tempdir().expect("a folder");
         let program = home.path().join("server.py");
         fs::write(&program, PROGRAM).expect("the program");
@@ -57,8 +97,8 @@ impl FtpServer {
             Command::new("/usr/bin/python3")
                 .arg(program)
                 .arg(root)
+                .arg(words)
                 .arg(tls)
-                .arg(if facts { "yes" } else { "" })
                 .stdout(Stdio::piped())
                 .stderr(Stdio::null()),
         );

@@ -1,6 +1,7 @@
 //! Servers of open protocols for the tests: each is started on a free port of loopback, without
 //! root, and goes when it is dropped. What goes wrong at their start ends the test.
 
+mod asking;
 mod bucket;
 mod dav;
 mod ftp;
@@ -13,6 +14,7 @@ use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
+pub use asking::AskingServer;
 pub use bucket::BucketServer;
 pub use dav::DavServer;
 pub use ftp::FtpServer;

@@ -91,7 +91,7 @@ impl Drop for SshServer {
     }
 }
 
-fn make_key(path: &Path, kind: &str, passphrase: &str) {
+pub(crate) fn make_key(path: &Path, kind: &str, passphrase: &str) {
     run(Command::new("ssh-keygen").args(["-q", "-t", kind, "-N", passphrase, "-f"]).arg(path));
 }
 

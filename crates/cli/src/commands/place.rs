@@ -54,7 +54,8 @@ fn print_places(places: &[PlaceView]) -> Result<(), Failure> {
 
 fn print_folder(folder: &PlaceFolder, zone: &TimeZone) -> Result<(), Failure> {
     let PlaceFolder { place, at, folder: below, files, count, bytes } = folder;
-    let shown = if below.is_empty() { at.clone() } else { format!("{at}/{below}") };
+    let shown =
+        if below.is_empty() { at.clone() } else { format!("{}/{below}", at.trim_end_matches('/')) };
     if files.is_empty() {
         return show::one(&format!("{place}: `{shown}` is empty."));
     }

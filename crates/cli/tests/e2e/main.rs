@@ -79,6 +79,7 @@ mod morning_questions;
 mod network;
 mod new_gates;
 mod noon;
+mod odd_servers;
 mod offers;
 mod open_batches;
 mod openpgp;

@@ -149,13 +149,18 @@ pub fn text<'a>(value: &'a Value, name: &str) -> &'a str {
 
 /// Looks again and again, until there is an answer. The files of a folder and
 /// the pages of a service give no event to wait for.
-pub fn wait<T>(what: &str, mut look: impl FnMut() -> Option<T>) -> T {
+pub fn wait<T>(what: &str, look: impl FnMut() -> Option<T>) -> T {
+    wait_for(PATIENCE, what, look)
+}
+
+/// The same for longer.
+pub fn wait_for<T>(patience: Duration, what: &str, mut look: impl FnMut() -> Option<T>) -> T {
     let begun = Instant::now();
     loop {
         if let Some(found) = look() {
             return found;
         }
-        assert!(begun.elapsed() < PATIENCE, "in vain waited until {what}");
+        assert!(begun.elapsed() < patience, "in vain waited until {what}");
         std::thread::sleep(Duration::from_millis(25));
     }
 }

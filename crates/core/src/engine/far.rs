@@ -23,7 +23,7 @@ pub(crate) struct FarMemory {
     sums: (RandomState, RandomState),
     done: HashSet<(u64, u64)>,
     /// Versions that were seen, and are not fetched yet.
-    pub seen: HashMap<RemoteVersion, SeenFar>,
+    pub seen: HashMap<RemoteVersion, SeenFar, RandomState>,
 }
 
 /// A version that was seen.

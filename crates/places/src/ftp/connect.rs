@@ -9,7 +9,7 @@ use rustls::{ClientConfig, RootCertStore};
 use rustls_pki_types::CertificateDer;
 use rustls_pki_types::pem::PemObject;
 use suppaftp::types::FileType;
-use suppaftp::{FtpError, Mode, RustlsConnector, RustlsFtpStream, Status};
+use suppaftp::{FtpError, Mode, RustlsConnector, RustlsFtpStream, Status, TlsConnector};
 
 use crate::address::{Address, Scheme};
 use crate::ftp::fault;
@@ -135,8 +135,16 @@ fn open(address: &Address, login: &Login) -> Result<RustlsFtpStream, FtpError> {
     let tls = tls(login.certificates.as_deref()).map_err(secure)?;
     if login.implicit {
         let port = address.port.unwrap_or(990);
-        let ftp = RustlsFtpStream::connect_secure_implicit((host, port), connector(&tls), host)?;
-        return Ok(ftp.passive_stream_builder(reach_data));
+        // The library connects with no bound on time: not to one that is not there.
+        drop(reach(host, port)?);
+        let bounded = Bounded(connector(&tls));
+        let ftp = RustlsFtpStream::connect_secure_implicit((host, port), bounded, host)?;
+        let mut ftp = ftp.passive_stream_builder(reach_data);
+        // Data is in TLS whatever it answers; one that has no other way may not know these.
+        for command in ["PBSZ 0", "PROT P"] {
+            let _ = ftp.custom_command(command, &[Status::CommandOk]);
+        }
+        return Ok(ftp);
     }
     let ftp = RustlsFtpStream::connect_with_stream(reach(host, address.port())?)?;
     ftp.passive_stream_builder(reach_data).into_secure(connector(&tls), host)
@@ -158,12 +166,29 @@ fn reach(host: &str, port: u16) -> Result<TcpStream, FtpError> {
 fn reach_data(address: SocketAddr) -> Result<TcpStream, FtpError> {
     let stream = TcpStream::connect_timeout(&address, CONNECT);
     let stream = stream.map_err(FtpError::ConnectionError)?;
+    bound(&stream)?;
+    Ok(stream)
+}
+
+fn bound(stream: &TcpStream) -> Result<(), FtpError> {
     let bounded = stream
         .set_read_timeout(Some(PATIENCE))
         .and_then(|()| stream.set_write_timeout(Some(PATIENCE)))
         .and_then(|()| stream.set_nodelay(true));
-    bounded.map_err(FtpError::ConnectionError)?;
-    Ok(stream)
+    bounded.map_err(FtpError::ConnectionError)
+}
+
+/// TLS over a connection that waits for each answer only so long.
+#[derive(Debug)]
+struct Bounded(RustlsConnector);
+
+impl TlsConnector for Bounded {
+    type Stream = <RustlsConnector as TlsConnector>::Stream;
+
+    fn connect(&self, domain: &str, stream: TcpStream) -> Result<Self::Stream, FtpError> {
+        bound(&stream)?;
+        self.0.connect(domain, stream)
+    }
 }
 
 /// TLS with the certificates of a file, or those of the system.

@@ -65,7 +65,11 @@ pub(crate) fn read(
                     }
                     "getcontentlength" => one.bytes = value.parse().ok(),
                     "getlastmodified" => one.modified = time(value),
-                    "getetag" => one.tag = Some(value.to_owned()),
+                    // A server may call a tag weak while the file is young (RFC 9110, 8.8.1): it is
+                    // the same one.
+                    "getetag" => {
+                        one.tag = Some(value.strip_prefix("W/").unwrap_or(value).to_owned());
+                    }
                     "response" => {
                         let (path, listed) = ended(std::mem::take(&mut one))?;
                         if !each(path, listed) {
@@ -137,7 +141,7 @@ mod tests {
 <D:response><D:href>/out/</D:href><D:propstat><D:prop><D:resourcetype><D:collection/></D:resourcetype></D:prop></D:propstat></D:response>
 <D:response><D:href>http://host/out/tide%20&amp;%20wind.csv</D:href><D:propstat><D:prop>
 <l:resourcetype/><l:getcontentlength>88</l:getcontentlength>
-<l:getlastmodified>Wed, 04 Mar 2026 12:30:15 GMT</l:getlastmodified><l:getetag>"58-ab"</l:getetag>
+<l:getlastmodified>Wed, 04 Mar 2026 12:30:15 GMT</l:getlastmodified><l:getetag>W/"58-ab"</l:getetag>
 </D:prop></D:propstat></D:response></D:multistatus>"#;
         let all = all(body).unwrap();
         assert_eq!((all[0].0.as_str(), all[0].1.kind), ("/out", Kind::Folder));

@@ -22,7 +22,7 @@ use crate::ledger::remotes::RemoteVersion;
 use crate::ledger::uploads::Upload;
 
 /// So many files are under way at once: small ones are mostly waited for.
-const AT_ONCE: usize = 8;
+const AT_ONCE: usize = 16;
 
 /// What became of a file that was to be brought.
 enum Brought {

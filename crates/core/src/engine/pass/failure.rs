@@ -130,8 +130,13 @@ fn output(
     words: String,
 ) -> Result<(), LedgerError> {
     let first = batch.claimed.staged.iter().flatten().next().and_then(|staged| staged.parent());
-    let folder = first.unwrap_or(Path::new("/")).display().to_string();
-    let why = format!("the output in `{folder}` cannot be written: {error}");
+    let why = match first {
+        Some(folder) => {
+            format!("the output in `{}` cannot be written: {error}", folder.display())
+        }
+        // Nothing was to lie here: the error says where it was to go.
+        None => error.to_string(),
+    };
     p.live.problem("output folder", Some(format!("{why}; it is tried again")));
     p.wake_in(AGAIN);
     let later = batch.filings.iter().map(|one| p.live.wait_from_now(one.entry.id, AGAIN)).min();
