@@ -66,6 +66,7 @@ chaos: compiler server farservers disks console
 	  $(CARGO) test --locked --release -p vadegate --test e2e -- chaos:: chaos_loads --nocapture
 	VADEGATE_FAULTS=$(or $(FAULTS),1000) $(if $(SEED),VADEGATE_SEED=$(SEED)) \
 	  $(CARGO) test --locked -p vadegate --test e2e -- chaos_afar --nocapture
+	$(CARGO) test --locked --release -p vadegate --test e2e -- five_gigabytes --ignored --nocapture
 	VADEGATE_CUTS=$(or $(CUTS),40) $(if $(SEED),VADEGATE_SEED=$(SEED)) \
 	  $(CARGO) test --locked -p vadegate --test e2e -- power --nocapture
 	VADEGATE_MINUTES=$(or $(MINUTES),10) $(if $(SEED),VADEGATE_SEED=$(SEED)) \

@@ -18,7 +18,7 @@ use std::process::{Command, Stdio};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use common::{Service, median};
+use common::{Service, cpu, median, memory};
 use futures_util::StreamExt;
 use object_store::aws::{AmazonS3, AmazonS3Builder};
 use object_store::path::Path as StorePath;
@@ -214,7 +214,18 @@ fn a_second_look(server: &SshServer) {
         call.send_empty().expect("a pass");
         begun.elapsed()
     };
-    look();
+    // Its own first look, by which it has what the ledger knows.
+    let looked = || {
+        let url = format!("{}/api/v1/gates/office", service.base);
+        let call =
+            service.agent.get(&url).header("Authorization", &format!("Bearer {}", service.token));
+        let told = call.call().expect("the gate").body_mut().read_to_string().expect("text");
+        let gate: serde_json::Value = serde_json::from_str(&told).expect("a gate");
+        gate["fetch"]["looked_at"].is_string()
+    };
+    while !looked() {
+        std::thread::sleep(Duration::from_millis(100));
+    }
     let place = place(server, &far);
     let mut times: [Vec<Duration>; 2] = Default::default();
     for _ in 0..ROUNDS {
@@ -275,6 +286,8 @@ fn a_bucket() {
     let place = open(&address, Arc::new(move || Ok(login.clone()))).expect("a place");
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build();
     let runtime = runtime.expect("a runtime");
+    // It says which cryptography this process has; the library by itself has none.
+    place.list("", &mut |_| true).expect("it is listed");
     let store = bare_store(&server);
     let big = home.path().join("big.dat");
     fs::write(&big, piece.repeat(BIG as usize / ONE)).expect("a file");
@@ -369,20 +382,4 @@ fn at_rest(server: &SshServer) {
         100.0 * used / REST.as_secs_f64(),
         memory(service.child.id())
     );
-}
-
-/// Seconds of CPU that a process has used.
-fn cpu(process: u32) -> f64 {
-    let stat = fs::read_to_string(format!("/proc/{process}/stat")).expect("the process");
-    let fields: Vec<&str> = stat.rsplit(") ").next().unwrap_or("").split(' ').collect();
-    let ticks = |at: usize| fields[at].parse::<f64>().expect("ticks");
-    // Linux tells it in hundredths of a second.
-    (ticks(11) + ticks(12)) / 100.0
-}
-
-/// The most memory that a process has had, in MB.
-fn memory(process: u32) -> u64 {
-    let status = fs::read_to_string(format!("/proc/{process}/status")).expect("the process");
-    let line = status.lines().find_map(|line| line.strip_prefix("VmHWM:")).expect("its memory");
-    line.trim().trim_end_matches(" kB").parse::<u64>().expect("a number") / 1000
 }

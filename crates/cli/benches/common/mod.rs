@@ -48,3 +48,19 @@ pub fn median(mut times: Vec<Duration>) -> f64 {
     times.sort();
     times[times.len() / 2].as_secs_f64()
 }
+
+/// Seconds of CPU that a process has used.
+pub fn cpu(process: u32) -> f64 {
+    let stat = fs::read_to_string(format!("/proc/{process}/stat")).expect("the process");
+    let fields: Vec<&str> = stat.rsplit(") ").next().unwrap_or("").split(' ').collect();
+    let ticks = |at: usize| fields[at].parse::<f64>().expect("ticks");
+    // Linux tells it in hundredths of a second.
+    (ticks(11) + ticks(12)) / 100.0
+}
+
+/// The most memory that a process has had, in MB.
+pub fn memory(process: u32) -> u64 {
+    let status = fs::read_to_string(format!("/proc/{process}/status")).expect("the process");
+    let line = status.lines().find_map(|line| line.strip_prefix("VmHWM:")).expect("its memory");
+    line.trim().trim_end_matches(" kB").parse::<u64>().expect("a number") / 1000
+}

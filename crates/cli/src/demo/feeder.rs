@@ -381,7 +381,9 @@ mod tests {
     fn fed(seed: u64) -> Vec<(PathBuf, Vec<u8>)> {
         let home = tempfile::tempdir().unwrap();
         let office = super::super::office::Office::open(home.path()).unwrap();
-        super::super::make(home.path(), &office).unwrap();
+        let pilots = super::super::pilots::Pilots::open(home.path()).unwrap();
+        let places = [super::super::office::rule(&office), super::super::pilots::rule(&pilots)];
+        super::super::make(home.path(), &places).unwrap();
         let mut feeder = Feeder::new(home.path(), seed, 1);
         feeder.backlog().unwrap();
         (0..90).for_each(|_| feeder.next().unwrap());

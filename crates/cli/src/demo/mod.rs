@@ -8,6 +8,7 @@ mod morning;
 mod office;
 mod people;
 mod pictures;
+mod pilots;
 mod soundings;
 
 use std::io::Write;
@@ -41,7 +42,8 @@ pub fn demo(args: &Demo) -> Result<(), Failure> {
         (None, None) => return Err(Failure::Failed("there is no folder for the demo".into())),
     };
     let office = office::Office::open(&folder)?;
-    make(&folder, &office)?;
+    let pilots = pilots::Pilots::open(&folder)?;
+    make(&folder, &[office::rule(&office), pilots::rule(&pilots)])?;
     let mut config = Config::read(&folder.join("vadegate.toml"))?;
     config.service.listen = free_address(&args.listen)?;
     let mut feeder = Feeder::new(&folder, args.seed, args.pace);
@@ -56,11 +58,11 @@ pub fn demo(args: &Demo) -> Result<(), Failure> {
     if let Some(running) = running {
         running.stop();
     }
-    drop(office);
+    drop((office, pilots));
     served
 }
 
-fn make(folder: &Path, office: &office::Office) -> Result<(), Failure> {
+fn make(folder: &Path, places: &[String]) -> Result<(), Failure> {
     let failed = |error: std::io::Error| {
         Failure::Failed(format!("the demo's folder `{}` cannot be made: {error}", folder.display()))
     };
@@ -83,7 +85,7 @@ fn make(folder: &Path, office: &office::Office) -> Result<(), Failure> {
         for station in coast::STATIONS {
             std::fs::create_dir_all(folder.join("drops/tide").join(station.id))?;
         }
-        let configuration = format!("{CONFIGURATION}{}{}", morning::rule(), office::rule(office));
+        let configuration = format!("{CONFIGURATION}{}{}", morning::rule(), places.concat());
         std::fs::write(folder.join("vadegate.toml"), configuration)?;
         for (name, text) in PROGRAMS {
             let program = folder.join("bin").join(name);

@@ -98,6 +98,12 @@ fn the_demo_shows_every_kind_of_arrival() {
     // What the harbour office has on its own server is fetched, and a receipt goes back.
     let office = demo.json("place harbour-office receipts");
     assert!(office["count"].as_u64().unwrap() > 2, "{office}");
+    // The pilots have it too, on theirs.
+    let board = demo.json("place pilots");
+    assert_eq!(board["files"][0]["kind"], "folder", "{board}");
+    let month = board["files"][0]["path"].as_str().unwrap();
+    let lists = demo.json(&format!("place pilots {month}"));
+    assert!(lists.to_string().contains("berths_"), "{lists}");
 
     // Six rows of every hour of each buoy are in the table, or set aside.
     let waves = demo.json("ledger --gate waves --state filed --limit 1000");

@@ -20,7 +20,7 @@ pub fn rule(office: &Office) -> String {
     format!(
         r#"
 # The harbour office keeps its berth lists on a server of its own (here a stand-in, on this
-# machine): they are fetched, and a receipt of each goes back.
+# machine): they are fetched, a receipt of each goes back, and the pilots get them too.
 [place.harbour-office]
 at       = "sftp://keeper@127.0.0.1:{port}"
 password = {{ file = "office.password" }}
@@ -39,7 +39,11 @@ settle = "2s"
 after  = {{ move = "fetched" }}
 
 [gate.berths.deliver]
-to = ["out/berths", {{ place = "harbour-office", into = "receipts/<name>" }}]
+to = [
+  "out/berths",
+  {{ place = "harbour-office", into = "receipts/<name>" }},
+  {{ place = "pilots", into = "<day:%Y-%m>/<name>" }},
+]
 "#,
         port = office.port,
         host_key = office.host_key,
