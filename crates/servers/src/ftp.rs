@@ -14,7 +14,7 @@ from pyftpdlib.filesystems import AbstractedFS
 from pyftpdlib.handlers import FTPHandler, TLS_FTPHandler
 from pyftpdlib.servers import ThreadedFTPServer
 root, words, tls = sys.argv[1], set(sys.argv[2].split()), sys.argv[3]
-lie = 7 if "bigger" in words else -7 if "smaller" in words else 0
+lie = 7 if "bigger" in words else -7 if "smaller" in words else 2**64 - 100 if "huge" in words else 0
 ahead = 6 * 3600 if "ahead" in words else -9 * 3600 if "behind" in words else 0
 authorizer = DummyAuthorizer()
 authorizer.add_user("keeper", "lighthouse", root, perm="elradfmwMT")
@@ -81,7 +81,7 @@ impl FtpServer {
     }
 
     /// Starts one with oddities: `implicit` over TLS, `old` without facts, `no-times`,
-    /// `no-rename`, `bigger` and `smaller` where lengths are lies, `ahead` and `behind` where
+    /// `no-rename`, `bigger`, `smaller` and `huge` where lengths are lies, `ahead` and `behind` where
     /// its clock is hours off.
     pub fn odd(root: &Path, secure: bool, words: &str) -> FtpServer {
         let home = tempfile::tempdir().expect("a folder");

@@ -54,7 +54,11 @@ fn came(report: &Value) -> (u64, u64) {
 
 #[test]
 fn a_server_that_lies_about_lengths_gives_nothing_half_and_nothing_too_long() {
-    for (lie, told) in [("bigger", "and gives 14"), ("smaller", "was another when")] {
+    for (lie, told) in [
+        ("bigger", "and gives 14"),
+        ("smaller", "was another when"),
+        ("huge", "the server says that it has 18446744073709551530 bytes"),
+    ] {
         let (coast, far) = coast();
         fs::write(far.join("a.csv"), "station,level\n").unwrap();
         let server = FtpServer::odd(&far, false, lie);
@@ -65,6 +69,7 @@ fn a_server_that_lies_about_lengths_gives_nothing_half_and_nothing_too_long() {
             assert!(report["problems"].to_string().contains(told), "{lie}: {report}");
         }
         assert!(coast.ledger().is_empty() && coast.files("archive").is_empty(), "{lie}");
+        assert_eq!(coast.json("place far")["count"], 1, "{lie}");
         // Once it says the truth, it comes whole.
         let honest = FtpServer::start(&far, false, true);
         coast.configure(&fetching(&ftp(&honest), "settle = \"0s\""));

@@ -139,10 +139,12 @@ impl Engine {
         let folder = folder.trim_matches('/');
         let away = |why: String| EngineError::FarAway { place: name.to_owned(), why };
         let opened = context.places.open(config).map_err(away)?;
-        let (mut files, mut count, mut bytes) = (Vec::new(), 0, 0);
+        let (mut files, mut count, mut bytes) = (Vec::new(), 0, 0_u64);
         let listed = opened.place.list(folder, &mut |one| {
             count += 1;
-            bytes += one.bytes;
+            if one.kind == FarKind::File {
+                bytes = one.bytes.saturating_add(bytes);
+            }
             files.push(one);
             if files.len() >= 2 * LISTED {
                 first(&mut files);

@@ -59,6 +59,9 @@ struct Had {
 /// A folder with more names is not looked at: no server's listing goes on for ever.
 const MOST: u64 = 2_000_000;
 
+/// No file is longer, whatever a server says.
+const LONGEST: u64 = i64::MAX as u64;
+
 /// Versions are noted in the ledger in pieces of so many, so that nothing waits for long.
 const PIECE: usize = 5_000;
 
@@ -147,6 +150,11 @@ impl Fetching<'_> {
                     report.looked_at += 1;
                     if companions.is_some_and(|names| names.is_match(&one.name)) {
                         had.companions.insert(one.name, one.modified);
+                    } else if one.bytes > LONGEST {
+                        let Listed { name, bytes, .. } = one;
+                        report.problem.get_or_insert_with(|| {
+                            format!("`{name}` cannot be fetched: the server says that it has {bytes} bytes")
+                        });
                     } else if let Some(new) = self.wanted(looked, one, memory) {
                         had.new.push(new);
                     }
@@ -178,7 +186,7 @@ impl Fetching<'_> {
                 version.tag = looked.tag;
             }
         }
-        had.new.retain(|one| !memory.is_done(&one.version));
+        had.new.retain(|one| one.version.bytes <= LONGEST && !memory.is_done(&one.version));
         Ok(had)
     }
 

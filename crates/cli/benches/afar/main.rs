@@ -8,6 +8,8 @@
 //! * A bucket: one file of 256 MB and 200 of 1 MB, both ways, beside a bare loop of the library.
 //! * The memory of each pass, and the CPU of a service with 200 places at rest.
 
+mod bucket;
+#[path = "../common/mod.rs"]
 mod common;
 
 use std::fmt::Write as _;
@@ -19,12 +21,8 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use common::{Service, cpu, median, memory};
-use futures_util::StreamExt;
-use object_store::aws::{AmazonS3, AmazonS3Builder};
-use object_store::path::Path as StorePath;
-use object_store::{MultipartUpload, ObjectStoreExt};
 use vadegate_places::{Address, Login, Place, open};
-use vadegate_servers::{BucketServer, SshServer};
+use vadegate_servers::SshServer;
 
 const ROUNDS: usize = 3;
 const LONG: u64 = 1_000_000_000;
@@ -39,7 +37,7 @@ fn main() {
     one_long_file(&server);
     many_small_files(&server);
     a_second_look(&server);
-    a_bucket();
+    bucket::both_ways();
     at_rest(&server);
 }
 
@@ -247,107 +245,6 @@ fn a_second_look(server: &SshServer) {
         "100,000 files at a place that are known: listed {bare:.2} s; looked at {ours:.2} s: {:.2} (wanted 1.3)",
         ours / bare
     );
-}
-
-const BIG: u64 = 256_000_000;
-const ONES: usize = 200;
-const ONE: usize = 1_000_000;
-
-/// The same store, by the library alone.
-fn bare_store(server: &BucketServer) -> AmazonS3 {
-    AmazonS3Builder::new()
-        .with_bucket_name("readings")
-        .with_region("us-east-1")
-        .with_endpoint(server.endpoint())
-        .with_access_key_id("keeper")
-        .with_secret_access_key("lighthouse")
-        .with_allow_http(true)
-        .build()
-        .expect("a store")
-}
-
-fn a_bucket() {
-    let home = tempfile::tempdir().expect("a folder");
-    let server = BucketServer::start(home.path());
-    let bucket = home.path().join("readings");
-    let piece: Vec<u8> = (0..ONE).map(|at| (at % 251) as u8).collect();
-    let mut names = Vec::new();
-    for number in 0..ONES {
-        fs::write(bucket.join(format!("{number:03}.dat")), &piece).expect("a file");
-        names.push(format!("{number:03}.dat"));
-    }
-    let address = Address::parse("s3://readings").expect("an address");
-    let login = Login {
-        endpoint: Some(server.endpoint()),
-        key_id: Some("keeper".into()),
-        secret: Some("lighthouse".into()),
-        ..Login::default()
-    };
-    let place = open(&address, Arc::new(move || Ok(login.clone()))).expect("a place");
-    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build();
-    let runtime = runtime.expect("a runtime");
-    // It says which cryptography this process has; the library by itself has none.
-    place.list("", &mut |_| true).expect("it is listed");
-    let store = bare_store(&server);
-    let big = home.path().join("big.dat");
-    fs::write(&big, piece.repeat(BIG as usize / ONE)).expect("a file");
-    fs::copy(&big, bucket.join("big.dat")).expect("a copy");
-    let all: Vec<String> = names.iter().cloned().chain(["big.dat".into()]).collect();
-    let mut times: [Vec<Duration>; 4] = Default::default();
-    for _ in 0..ROUNDS {
-        let here = home.path().join("here.dat");
-        let begun = Instant::now();
-        runtime.block_on(async {
-            for name in &all {
-                let mut copy = File::create(&here).expect("a file");
-                let got = store.get(&StorePath::from(name.as_str())).await.expect("it is read");
-                let mut pieces = got.into_stream();
-                while let Some(piece) = pieces.next().await {
-                    copy.write_all(&piece.expect("a piece")).expect("it is written");
-                }
-            }
-        });
-        times[0].push(begun.elapsed());
-        let begun = Instant::now();
-        for name in &all {
-            let mut copy = File::create(&here).expect("a file");
-            place.read(name, 0, &mut |piece| copy.write_all(piece)).expect("it is read");
-        }
-        times[1].push(begun.elapsed());
-        let begun = Instant::now();
-        runtime.block_on(async {
-            for name in &names {
-                let bytes = fs::read(bucket.join(name)).expect("a file");
-                let path = StorePath::from(format!("bare-{name}"));
-                store.put(&path, bytes.into()).await.expect("it is written");
-            }
-            let mut upload = store.put_multipart(&StorePath::from("bare-big")).await.expect("one");
-            for part in fs::read(&big).expect("a file").chunks(8 << 20) {
-                upload.put_part(part.to_vec().into()).await.expect("a part");
-            }
-            upload.complete().await.expect("it is whole");
-        });
-        times[2].push(begun.elapsed());
-        let begun = Instant::now();
-        for name in &names {
-            let mut source = File::open(bucket.join(name)).expect("a file");
-            place.write(&format!("ours-{name}"), 0, ONE as u64, &mut source).expect("written");
-        }
-        let mut source = File::open(&big).expect("a file");
-        place.write("ours-big", 0, BIG, &mut source).expect("it is written");
-        times[3].push(begun.elapsed());
-        for name in all.iter().map(String::as_str) {
-            let _ = fs::remove_file(bucket.join(format!("ours-{name}")));
-        }
-        let _ = fs::remove_file(bucket.join("ours-big"));
-    }
-    for (what, bare, ours) in [("from", 0, 1), ("to", 2, 3)] {
-        let (bare, ours) = (seconds(&times[bare]), seconds(&times[ours]));
-        println!(
-            "a bucket, 256 MB and 200 of 1 MB {what} it: the library {bare:.2} s, ours {ours:.2} s: {:.2} (wanted 0.8)",
-            bare / ours
-        );
-    }
 }
 
 /// A service over 200 places, looked at each five minutes, when all was looked at once.
