@@ -1,9 +1,10 @@
 //! A proxy between a client and a server that makes trouble on the way.
 
+use std::collections::HashMap;
 use std::io::{Read, Write};
 use std::net::{Shutdown, TcpListener, TcpStream};
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 /// What happens on the way.
@@ -19,6 +20,8 @@ pub enum Trouble {
     CutRequests(u64),
     /// Each piece waits for so many milliseconds.
     Delay(u64),
+    /// After so many bytes of the server there is silence: nothing comes, and nothing is cut.
+    Stall(u64),
 }
 
 /// A proxy on loopback.
@@ -26,8 +29,34 @@ pub struct Proxy {
     /// On loopback.
     pub port: u16,
     trouble: Arc<Mutex<Trouble>>,
-    cut: Arc<AtomicU64>,
-    open: Arc<Mutex<Vec<TcpStream>>>,
+    counts: Arc<Counts>,
+}
+
+/// What a proxy knows of its connections.
+#[derive(Default)]
+struct Counts {
+    taken: AtomicU64,
+    cut: AtomicU64,
+    /// Those that are open, by number: both sides of each.
+    open: Mutex<HashMap<u64, [TcpStream; 2]>>,
+}
+
+impl Counts {
+    fn open(&self) -> MutexGuard<'_, HashMap<u64, [TcpStream; 2]>> {
+        self.open.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+/// A connection that is forgotten when both ways have ended.
+struct Connection {
+    counts: Arc<Counts>,
+    number: u64,
+}
+
+impl Drop for Connection {
+    fn drop(&mut self) {
+        self.counts.open().remove(&self.number);
+    }
 }
 
 impl Proxy {
@@ -36,8 +65,8 @@ impl Proxy {
         let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
         let port = listener.local_addr().expect("its address").port();
         let trouble = Arc::new(Mutex::new(Trouble::None));
-        let (cut, open): (Arc<AtomicU64>, Arc<Mutex<Vec<TcpStream>>>) = Default::default();
-        let (troubles, cuts, all) = (Arc::clone(&trouble), Arc::clone(&cut), Arc::clone(&open));
+        let counts = Arc::<Counts>::default();
+        let (troubles, all) = (Arc::clone(&trouble), Arc::clone(&counts));
         std::thread::spawn(move || {
             for client in listener.incoming() {
                 let Ok(client) = client else { return };
@@ -46,10 +75,15 @@ impl Proxy {
                     continue;
                 }
                 let Ok(server) = TcpStream::connect(("127.0.0.1", server)) else { continue };
-                pass(client, server, trouble, &cuts, &all);
+                pass(client, server, trouble, &all);
             }
         });
-        Proxy { port, trouble, cut, open }
+        Proxy { port, trouble, counts }
+    }
+
+    /// How many connections were taken.
+    pub fn connections(&self) -> u64 {
+        self.counts.taken.load(Ordering::SeqCst)
     }
 
     /// Makes trouble for connections from now on.
@@ -59,62 +93,72 @@ impl Proxy {
 
     /// Cuts all connections now.
     pub fn cut_all(&self) {
-        for stream in self.open.lock().unwrap_or_else(PoisonError::into_inner).drain(..) {
-            let _ = stream.shutdown(Shutdown::Both);
+        for [client, server] in self.counts.open().values() {
+            let _ = (client.shutdown(Shutdown::Both), server.shutdown(Shutdown::Both));
         }
     }
 
     /// How often a connection was cut.
     pub fn cuts(&self) -> u64 {
-        self.cut.load(Ordering::SeqCst)
+        self.counts.cut.load(Ordering::SeqCst)
     }
 }
 
-fn pass(
-    client: TcpStream,
-    server: TcpStream,
-    trouble: Trouble,
-    cuts: &Arc<AtomicU64>,
-    open: &Arc<Mutex<Vec<TcpStream>>>,
-) {
+fn pass(client: TcpStream, server: TcpStream, trouble: Trouble, counts: &Arc<Counts>) {
     let copy = |stream: &TcpStream| stream.try_clone().expect("a socket");
     let _ = (client.set_nodelay(true), server.set_nodelay(true));
-    open.lock().unwrap_or_else(PoisonError::into_inner).extend([copy(&client), copy(&server)]);
-    let bound = |cut: Option<u64>| cut.unwrap_or(u64::MAX);
-    let requests = match trouble {
-        Trouble::CutRequests(after) => Some(after),
-        _ => None,
-    };
-    let answers = match trouble {
-        Trouble::CutAnswers(after) => Some(after),
-        _ => None,
-    };
-    let delay = match trouble {
-        Trouble::Delay(millis) => Duration::from_millis(millis),
-        _ => Duration::ZERO,
-    };
-    let ways = [(copy(&client), copy(&server), bound(requests)), (server, client, bound(answers))];
-    for (from, to, most) in ways {
-        let cuts = Arc::clone(cuts);
-        std::thread::spawn(move || one_way(from, to, most, delay, &cuts));
+    let number = counts.taken.fetch_add(1, Ordering::SeqCst);
+    counts.open().insert(number, [copy(&client), copy(&server)]);
+    let connection = Arc::new(Connection { counts: Arc::clone(counts), number });
+    let (mut requests, mut answers) = (Way::default(), Way::default());
+    match trouble {
+        Trouble::CutRequests(after) => requests.most = after,
+        Trouble::CutAnswers(after) => answers.most = after,
+        Trouble::Stall(after) => (answers.most, answers.stalls) = (after, true),
+        Trouble::Delay(millis) => {
+            requests.delay = Duration::from_millis(millis);
+            answers.delay = requests.delay;
+        }
+        Trouble::None | Trouble::Refuse => {}
+    }
+    let ways = [(copy(&client), copy(&server), requests), (server, client, answers)];
+    for (from, to, way) in ways {
+        let connection = Arc::clone(&connection);
+        std::thread::spawn(move || one_way(from, to, way, &connection));
     }
 }
 
-fn one_way(mut from: TcpStream, mut to: TcpStream, most: u64, delay: Duration, cuts: &AtomicU64) {
-    let mut left = most;
+/// What becomes of the bytes of one side.
+struct Way {
+    most: u64,
+    stalls: bool,
+    delay: Duration,
+}
+
+impl Default for Way {
+    fn default() -> Self {
+        Way { most: u64::MAX, stalls: false, delay: Duration::ZERO }
+    }
+}
+
+fn one_way(mut from: TcpStream, mut to: TcpStream, way: Way, connection: &Connection) {
+    let mut left = way.most;
     let mut piece = vec![0; 64 * 1024];
     loop {
         let want = usize::try_from(left).unwrap_or(piece.len()).min(piece.len());
-        if want == 0 {
-            cuts.fetch_add(1, Ordering::SeqCst);
+        if want == 0 && !way.stalls {
+            connection.counts.cut.fetch_add(1, Ordering::SeqCst);
             let _ = (from.shutdown(Shutdown::Both), to.shutdown(Shutdown::Both));
             return;
         }
-        match from.read(&mut piece[..want]) {
+        // In silence it is still read, until one of them goes.
+        let room = if want == 0 { piece.len() } else { want };
+        match from.read(&mut piece[..room]) {
             Ok(0) | Err(_) => break,
+            Ok(_) if want == 0 => {}
             Ok(count) => {
-                if !delay.is_zero() {
-                    std::thread::sleep(delay);
+                if !way.delay.is_zero() {
+                    std::thread::sleep(way.delay);
                 }
                 if to.write_all(&piece[..count]).is_err() {
                     break;

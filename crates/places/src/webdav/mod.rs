@@ -25,6 +25,9 @@ const ASKED: &str = r#"<?xml version="1.0" encoding="utf-8"?><propfind xmlns="DA
 /// The longest listing that is read: of some hundred thousand files.
 const LISTING: u64 = 1_000_000_000;
 
+/// So much of an answer that nobody needs is read for the sake of its connection.
+const LEFT: u64 = 64 * 1024;
+
 /// Bytes that are moved at once.
 const PIECE: usize = 128 * 1024;
 
@@ -127,11 +130,22 @@ impl WebDav {
         let mut body = ASKED.as_bytes();
         let answer = self.ask("PROPFIND", path, &headers, SendBody::from_reader(&mut body))?;
         if answer.status() != 207 {
-            return Err(refused(&answer));
+            let refused = refused(&answer);
+            drain(answer.into_body().into_reader());
+            return Err(refused);
         }
         let body = answer.into_body().into_with_config().limit(LISTING).reader();
-        listing::read(BufReader::new(body), each)
+        let mut body = BufReader::new(body);
+        listing::read(&mut body, each)?;
+        drain(body);
+        Ok(())
     }
+}
+
+/// Reads what is left of a short answer: only so is its connection used again.
+fn drain(body: impl Read) {
+    // That it breaks here says nothing of what was answered.
+    let _ = io::copy(&mut body.take(LEFT), &mut io::sink());
 }
 
 /// Something that failed on our side.
@@ -155,6 +169,8 @@ fn build(secure: bool, login: &Login) -> Result<Agent, String> {
         .max_redirects_will_error(false)
         .timeout_connect(Some(CONNECT))
         .timeout_recv_response(Some(PATIENCE))
+        .timeout_per_read(Some(PATIENCE))
+        .timeout_per_write(Some(PATIENCE))
         .allow_non_standard_methods(true)
         .proxy(None)
         .user_agent("vadegate")
@@ -201,9 +217,10 @@ fn refused(answer: &Response<Body>) -> Fault {
     }
 }
 
-#[allow(clippy::needless_pass_by_value, reason = "it is given to `and_then`")]
 fn done(answer: Response<Body>) -> Result<(), Fault> {
-    if answer.status().is_success() { Ok(()) } else { Err(refused(&answer)) }
+    let done = if answer.status().is_success() { Ok(()) } else { Err(refused(&answer)) };
+    drain(answer.into_body().into_reader());
+    done
 }
 
 fn nothing() -> SendBody<'static> {

@@ -2,11 +2,13 @@
 
 use std::fs;
 use std::io::Cursor;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
 
-use vadegate_places::{Fault, Login};
+use vadegate_places::{Fault, Login, Over, Place};
 use vadegate_servers::{FtpServer, Proxy, SshServer, Trouble};
 
-use crate::{place, read, with_key, with_password};
+use crate::{Servers, place, read, with_key, with_password, write};
 
 /// Reads a file with the connection cut again and again, each time from where it ended.
 #[test]
@@ -100,4 +102,72 @@ fn who_may_not_write_is_told_so_and_may_read() {
     let secure = FtpServer::start(home.path(), true, true);
     let refused = place(&secure.address("/"), with_password()).greet();
     assert!(refused.is_err(), "{refused:?}");
+}
+
+/// A place of each protocol, each behind a proxy of its own.
+fn behind_proxies(servers: &Servers) -> Vec<(&'static str, Arc<dyn Place>, Proxy)> {
+    let by = |address: String, port: u16| {
+        let proxy = Proxy::start(port);
+        (address.replace(&format!(":{port}"), &format!(":{}", proxy.port)), proxy)
+    };
+    let folder = |name: &str| servers.home.path().join(name);
+    let (ssh, before_ssh) = by(servers.ssh.address(&folder("ssh")), servers.ssh.port);
+    let (ftp, before_ftp) = by(servers.ftp[0].address("/"), servers.ftp[0].port);
+    let (dav, before_dav) = by(servers.dav.address("/"), servers.dav.port);
+    let (endpoint, before_bucket) = by(servers.bucket.endpoint(), servers.bucket.port);
+    let keys = Login {
+        endpoint: Some(endpoint),
+        key_id: Some("keeper".into()),
+        secret: Some("lighthouse".into()),
+        ..Login::default()
+    };
+    vec![
+        ("sftp", place(&ssh, with_key(&servers.ssh, "ed25519")), before_ssh),
+        ("ftp", place(&ftp, with_password()), before_ftp),
+        ("webdav", place(&dav, with_password()), before_dav),
+        ("bucket", place("s3://readings", keys), before_bucket),
+    ]
+}
+
+#[test]
+fn a_connection_is_used_again_and_again() {
+    let servers = Servers::start();
+    for (name, place, proxy) in behind_proxies(&servers) {
+        for round in 0..10 {
+            let path = format!("a-{round}.csv");
+            write(&*place, &path, b"station,level\n", Over::Nothing).unwrap();
+            assert_eq!(place.look(&path).unwrap().unwrap().bytes, 14, "{name}");
+            assert_eq!(read(&*place, &path, 0).unwrap().len(), 14, "{name}");
+            assert!(place.look("nothing.csv").unwrap().is_none(), "{name}");
+            place.list("", &mut |_| true).unwrap();
+            place.remove(&path).unwrap();
+        }
+        assert!(proxy.connections() <= 3, "{name}: {} connections", proxy.connections());
+    }
+}
+
+#[test]
+fn a_server_that_falls_silent_in_the_middle_is_given_up() {
+    let servers = Servers::start();
+    let content = vec![b'x'; 3_000_000];
+    for folder in ["ssh", "ftp", "dav", "buckets/readings"] {
+        fs::write(servers.home.path().join(folder).join("long.csv"), &content).unwrap();
+    }
+    std::thread::scope(|scope| {
+        for (name, place, proxy) in behind_proxies(&servers) {
+            // The data of FTP goes past the proxy: it falls silent as it lets us in.
+            proxy.make(Trouble::Stall(if name == "ftp" { 100 } else { 200_000 }));
+            scope.spawn(move || {
+                let begun = Instant::now();
+                let read = read(&*place, "long.csv", 0);
+                assert!(
+                    matches!(read, Err(Fault::Away(_))),
+                    "{name}: {:?}",
+                    read.map(|all| all.len())
+                );
+                assert!(begun.elapsed() < Duration::from_secs(150), "{name}");
+                drop(proxy);
+            });
+        }
+    });
 }

@@ -65,20 +65,29 @@ fn source_fault(error: io::Error) -> SourceFault {
 }
 
 /// A copy that is being written.
-struct Copying(Packing<Sealing>);
+struct Copying {
+    packing: Packing<Sealing>,
+    /// Its bytes are those of the source, of which the sum is known.
+    plain: bool,
+}
 
 impl Copying {
     fn begin(copy: &WantedCopy, member: &Member<'_>) -> io::Result<Self> {
-        let staging = Staging::create(&copy.place, true, member.mode)?;
+        let plain = copy.compress.is_none() && copy.seal.is_none();
+        let staging = Staging::create(&copy.place, !plain, member.mode)?;
         let compressed = copy.compress.map_or("", Compression::ending);
         let name = format!("{}{compressed}", member.name);
         let sealing = Sealing::begin(staging, copy.seal.as_ref(), &name)?;
-        Ok(Copying(Packing::begin(sealing, copy.compress, member)?))
+        Ok(Copying { packing: Packing::begin(sealing, copy.compress, member)?, plain })
     }
 
-    /// Ends it; it is durable once the file is synced.
-    fn end(self, modified: Option<SystemTime>) -> io::Result<(MadeOutput, File)> {
-        self.0.end()?.end(modified)
+    /// Ends it, of a source with this sum; it is durable once the file is synced.
+    fn end(self, modified: Option<SystemTime>, sum: Sha256) -> io::Result<(MadeOutput, File)> {
+        let (mut made, file) = self.packing.end()?.end(modified)?;
+        if self.plain {
+            made.sha256 = sum;
+        }
+        Ok((made, file))
     }
 }
 
@@ -159,7 +168,7 @@ pub(crate) fn stage_copies(
         return Err(StageFault::Source(SourceFault::Changed));
     }
     let ended = writing.into_iter().map(|copying| {
-        let (made, file) = copying.end(meta.modified)?;
+        let (made, file) = copying.end(meta.modified, sum)?;
         let away = !meta.is_on(&file.metadata()?);
         Ok(StagedCopy { made, file, away })
     });
@@ -196,7 +205,7 @@ impl<'a> Reading<'a> {
         self.sum.update(read);
         self.bytes += count as u64;
         for copy in &mut *self.copies {
-            copy.0.write_all(read).map_err(StageFault::Output)?;
+            copy.packing.write_all(read).map_err(StageFault::Output)?;
         }
         Ok(count)
     }
