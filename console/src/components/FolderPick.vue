@@ -53,7 +53,7 @@ const isTaken = (name: string | null) =>
             :aria-pressed="isTaken(file.name)"
             @click="take(file.name)"
           >
-            <span class="w-3" aria-hidden="true">{{ isTaken(file.name) ? "✓" : "" }}</span>
+            <span class="w-3 shrink-0" aria-hidden="true">{{ isTaken(file.name) ? "✓" : "" }}</span>
             <span class="min-w-0 flex-1 break-all">{{ visible(file.name) }}</span>
             <span class="text-muted">{{ size(file.bytes) }}</span>
             <TimeAgo v-if="file.modified" class="w-24 text-right text-muted" :at="file.modified" />

@@ -41,7 +41,7 @@ const fields = (captured: Record<string, string>) =>
               { 'outline-2 outline-offset-2 outline-accent': active },
             ]"
           >
-            <span class="w-3" aria-hidden="true">{{ checked ? "✓" : "" }}</span>
+            <span class="w-3 shrink-0" aria-hidden="true">{{ checked ? "✓" : "" }}</span>
             <span class="min-w-0 flex-1">
               <span class="block font-mono break-all">{{ visible(one.pattern) }}</span>
               <span

@@ -35,7 +35,7 @@ const works = computed<{ value: WorkChoice; name: string; says: string }[]>(() =
               { 'outline-2 outline-offset-2 outline-accent': active },
             ]"
           >
-            <span class="w-3" aria-hidden="true">{{ checked ? "✓" : "" }}</span>
+            <span class="w-3 shrink-0" aria-hidden="true">{{ checked ? "✓" : "" }}</span>
             <span
               ><b class="font-medium">{{ work.name }}</b> <span class="text-muted">{{ work.says }}</span></span
             >

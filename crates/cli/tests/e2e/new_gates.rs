@@ -139,6 +139,12 @@ fn nothing_outside_the_roots_is_looked_at_and_odd_names_do_no_harm() {
         assert_eq!(tried["faults"], json!([]), "{}", text(&edited, "text"));
         assert_eq!(tried["taken_count"], json!(1), "{odd:?}: {}", text(&edited, "text"));
     }
+    // A folder whose name would be a pattern, or a variable, is told, and no other is watched.
+    for odd in ["a<b>", "c*", "${HOME}"] {
+        let at = coast.folder(&format!("drops/{odd}")).display().to_string();
+        let (status, told) = send(&service, ("POST", "/proposal"), &json!({ "folder": at }));
+        assert!(status == 409 && text(&told, "detail").contains("rename the folder"), "{told}");
+    }
     // A name that is no name for a gate is told with its line, and its file lies in gates.d.
     let mut draft = json!({ "name": "../../x\"]", "drop": "drops/levels" });
     let (_, edited) = send(&service, ("POST", "/draft"), &draft);

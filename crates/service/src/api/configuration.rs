@@ -101,7 +101,8 @@ pub struct FolderChoice {
 #[utoipa::path(tag = "configuration", extensions(("x-role" = json!("admin")), ("x-rehearses" = json!(true))),
     request_body = FolderChoice,
     responses((status = 200, body = GateProposal),
-        (status = 404, body = Problem, description = "There is no such folder or file")))]
+        (status = 404, body = Problem, description = "There is no such folder or file"),
+        (status = 409, body = Problem, description = "The folder has a name that a configuration cannot have")))]
 #[post("/api/v1/configuration/proposal")]
 pub(crate) async fn propose_gate(
     shared: Data<Shared>,

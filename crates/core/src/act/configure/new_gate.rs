@@ -149,7 +149,8 @@ impl Engine {
     /// What a gate for a folder might be, by a file in it that is one of many to come.
     ///
     /// # Errors
-    /// [`EngineError::NotThere`] when there is no such folder or file.
+    /// [`EngineError::NotThere`] when there is no such folder or file, and
+    /// [`EngineError::Refused`] when the folder has a name that a configuration cannot have.
     pub fn propose_gate(
         &self,
         folder: &str,
@@ -189,6 +190,11 @@ impl Engine {
             hold: None,
             name,
         };
+        if !comes_out_as(&config, &draft, &path) {
+            return Err(EngineError::Refused(format!(
+                "the name of `{folder}` has characters that mean something else in a configuration (such as `${{`, `<` or `*`); rename the folder"
+            )));
+        }
         let gates = watching(&config, &path);
         Ok(GateProposal { draft, patterns, table, found, output, database, gates })
     }
@@ -214,6 +220,14 @@ impl Engine {
             }
         }
     }
+}
+
+/// Whether the gate's drop folder comes out as the folder for which it was drafted.
+fn comes_out_as(config: &Config, draft: &GateDraft, path: &Path) -> bool {
+    let alone = GateDraft { take: vec!["*".into()], archive: None, ..draft.clone() };
+    let read = Config::parse(&config.file, &format!("[service]\n{}", alone.to_toml()));
+    let same = |gate: &Gate| gate.drops.is_one() && gate.drops.base() == path;
+    read.is_ok_and(|read| read.gates.iter().any(same))
 }
 
 fn open(
