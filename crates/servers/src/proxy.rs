@@ -129,6 +129,7 @@ fn pass(client: TcpStream, server: TcpStream, trouble: Trouble, counts: &Arc<Cou
 }
 
 /// What becomes of the bytes of one side.
+#[derive(Clone, Copy)]
 struct Way {
     most: u64,
     stalls: bool,
