@@ -1,15 +1,14 @@
 <script setup lang="ts">
 import { computed, ref, watch } from "vue";
 import { RouterLink } from "vue-router";
-import ChangeList from "../components/ChangeList.vue";
 import EmptyNote from "../components/EmptyNote.vue";
 import ErrorNote from "../components/ErrorNote.vue";
 import GateCard from "../components/GateCard.vue";
 import GateTable from "../components/GateTable.vue";
-import HeldList from "../components/HeldList.vue";
+import HeldAndLatest from "../components/HeldAndLatest.vue";
 import PickList from "../components/PickList.vue";
 import { useMay } from "../composables/useMe";
-import { useChanges, useEntries, useGates } from "../composables/useQueries";
+import { useGates } from "../composables/useQueries";
 import { useSpan } from "../composables/useSpan";
 import { barsByGate } from "../support/chart";
 import { counted } from "../support/format";
@@ -38,10 +37,6 @@ const view = computed<"cards" | "table">({
     chosen.value = now;
   },
 });
-const { data: changes } = useChanges(12);
-const { data: held } = useEntries({ state: "held" }, { limit: 8 });
-const heldEntries = computed(() => held.value?.pages.flatMap((page) => page.entries) ?? []);
-
 const heldCount = computed(() => sum((gate) => gate.counts.held ?? 0));
 const troubled = computed(() => sum((gate) => (gate.state === "troubled" ? 1 : 0)));
 function sum(of: (gate: NonNullable<typeof gates.value>[number]) => number) {
@@ -133,25 +128,5 @@ const trouble = computed(() => {
     </EmptyNote>
   </section>
 
-  <div v-if="gates && gates.length > 0" class="mt-4 grid gap-4 xl:grid-cols-2">
-    <section class="panel min-w-0" aria-labelledby="held">
-      <h2 id="held" class="flex justify-between border-b border-line px-4 py-2.5 font-semibold">
-        Held, for a person
-        <RouterLink :to="{ name: 'ledger', query: { state: 'held' } }" class="link text-sm font-normal"
-          >all held</RouterLink
-        >
-      </h2>
-      <HeldList v-if="heldEntries.length > 0" :entries="heldEntries" />
-      <EmptyNote v-else title="Nothing is held.">
-        A file that cannot be worked is set aside here, with the reason.
-      </EmptyNote>
-    </section>
-    <section class="panel min-w-0" aria-labelledby="latest">
-      <h2 id="latest" class="border-b border-line px-4 py-2.5 font-semibold">What happened last</h2>
-      <ChangeList v-if="changes && changes.length > 0" :changes="changes" />
-      <EmptyNote v-else title="Nothing has happened yet.">
-        Drop a file into a gate's folder; it appears here when it has settled.
-      </EmptyNote>
-    </section>
-  </div>
+  <HeldAndLatest v-if="gates && gates.length > 0" class="mt-4" />
 </template>
