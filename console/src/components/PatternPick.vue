@@ -1,7 +1,8 @@
 <script setup lang="ts">
-import { RadioGroup, RadioGroupLabel, RadioGroupOption } from "@headlessui/vue";
+import { RadioGroup, RadioGroupLabel } from "@headlessui/vue";
 import { count, visible } from "../support/format";
 import type { GateProposal } from "../support/types";
+import ChoiceOption from "./ChoiceOption.vue";
 
 /** Which files a new gate takes: one of the proposed patterns, or one's own. */
 defineProps<{ proposal: GateProposal }>();
@@ -28,33 +29,17 @@ const fields = (captured: Record<string, string>) =>
       </label>
       <RadioGroup v-model="pattern">
         <RadioGroupLabel class="label mb-1 block">Proposed</RadioGroupLabel>
-        <RadioGroupOption
-          v-for="one in proposal.patterns"
-          :key="one.pattern"
-          v-slot="{ checked, active }"
-          :value="one.pattern"
-        >
-          <div
-            class="mb-1 flex cursor-pointer gap-3 rounded-md border px-3 py-1.5"
-            :class="[
-              checked ? 'border-accent bg-raised' : 'border-line',
-              { 'outline-2 outline-offset-2 outline-accent': active },
-            ]"
+        <ChoiceOption v-for="one in proposal.patterns" :key="one.pattern" :value="one.pattern">
+          <span class="min-w-0 flex-1">
+            <span class="block font-mono break-all">{{ visible(one.pattern) }}</span>
+            <span v-if="Object.keys(one.fields).length > 0" class="block text-xs [overflow-wrap:anywhere] text-muted">{{
+              fields(one.fields)
+            }}</span>
+          </span>
+          <span class="text-right whitespace-nowrap text-muted"
+            >takes {{ count(one.taken) }}, leaves {{ count(one.left) }}</span
           >
-            <span class="w-3 shrink-0" aria-hidden="true">{{ checked ? "✓" : "" }}</span>
-            <span class="min-w-0 flex-1">
-              <span class="block font-mono break-all">{{ visible(one.pattern) }}</span>
-              <span
-                v-if="Object.keys(one.fields).length > 0"
-                class="block text-xs [overflow-wrap:anywhere] text-muted"
-                >{{ fields(one.fields) }}</span
-              >
-            </span>
-            <span class="text-right whitespace-nowrap text-muted"
-              >takes {{ count(one.taken) }}, leaves {{ count(one.left) }}</span
-            >
-          </div>
-        </RadioGroupOption>
+        </ChoiceOption>
       </RadioGroup>
       <label class="block">
         <span class="label mb-1 block">Patterns, one to a line; give the fields names of your own</span>

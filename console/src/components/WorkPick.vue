@@ -1,9 +1,10 @@
 <script setup lang="ts">
-import { RadioGroup, RadioGroupLabel, RadioGroupOption } from "@headlessui/vue";
+import { RadioGroup, RadioGroupLabel } from "@headlessui/vue";
 import { computed } from "vue";
 import { visible } from "../support/format";
 import type { GateForm, WorkChoice } from "../support/newGate";
 import type { GateProposal } from "../support/types";
+import ChoiceOption from "./ChoiceOption.vue";
 import ColumnTypes from "./ColumnTypes.vue";
 
 /** What becomes of a new gate's files: their work, and their archive. */
@@ -27,20 +28,11 @@ const works = computed<{ value: WorkChoice; name: string; says: string }[]>(() =
     <div class="space-y-3 px-4 py-3 text-sm">
       <RadioGroup v-model="form.work">
         <RadioGroupLabel class="sr-only">Work</RadioGroupLabel>
-        <RadioGroupOption v-for="work in works" :key="work.value" v-slot="{ checked, active }" :value="work.value">
-          <div
-            class="mb-1 flex cursor-pointer gap-3 rounded-md border px-3 py-1.5"
-            :class="[
-              checked ? 'border-accent bg-raised' : 'border-line',
-              { 'outline-2 outline-offset-2 outline-accent': active },
-            ]"
+        <ChoiceOption v-for="work in works" :key="work.value" :value="work.value">
+          <span
+            ><b class="font-medium">{{ work.name }}</b> <span class="text-muted">{{ work.says }}</span></span
           >
-            <span class="w-3 shrink-0" aria-hidden="true">{{ checked ? "✓" : "" }}</span>
-            <span
-              ><b class="font-medium">{{ work.name }}</b> <span class="text-muted">{{ work.says }}</span></span
-            >
-          </div>
-        </RadioGroupOption>
+        </ChoiceOption>
       </RadioGroup>
       <p v-if="proposal.found" class="[overflow-wrap:anywhere] text-muted">
         The sample: {{ visible(proposal.found) }}.

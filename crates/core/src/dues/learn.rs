@@ -13,6 +13,7 @@ use crate::dues::facts::midnight;
 use crate::ledger::Ledger;
 use crate::ledger::dues::Arrival;
 use crate::ledger::error::LedgerError;
+use crate::settings::written::quoted;
 
 /// So many days are looked back.
 const BACK: i64 = 60;
@@ -239,8 +240,7 @@ fn rule(learned: &Learned, mut minutes: Vec<u32>) -> String {
     let gate = &learned.gate;
     let mut text = format!("[due.{gate}]\ngate = \"{gate}\"\n");
     if let Some(each) = &learned.each {
-        let values: Vec<String> =
-            learned.values.iter().map(|(value, _)| format!("{value:?}")).collect();
+        let values: Vec<String> = learned.values.iter().map(|(value, _)| quoted(value)).collect();
         text.push_str(&format!("each = \"<{each}>\"\nof = [{}]\n", values.join(", ")));
     }
     let on: BTreeSet<&str> = learned

@@ -127,7 +127,7 @@ impl Pattern {
     }
 
     fn reaching(&self, reach: Reach<'_>, any_date: bool) -> matcher::Program {
-        let mut source = parse::escaped(reach.folder);
+        let mut source = parse::plain(reach.folder);
         source.push_str(if reach.folder.is_empty() { "" } else { "/" });
         // A pattern of names matches at any depth.
         source.push_str(if reach.deep && !self.whole_path { "**/" } else { "" });

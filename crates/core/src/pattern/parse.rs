@@ -239,9 +239,15 @@ pub(crate) fn check_field_name(name: &str) -> Result<(), String> {
     ))
 }
 
-/// The text as a pattern that matches it alone.
-pub(crate) fn escaped(text: &str) -> String {
-    text.chars().flat_map(|c| ['\\', c]).collect()
+/// The text as a pattern that matches it alone, with no more signs than it needs.
+pub(crate) fn plain(text: &str) -> String {
+    text.chars().fold(String::new(), |mut plain, c| {
+        if "*?[]{}<>\\,".contains(c) {
+            plain.push('\\');
+        }
+        plain.push(c);
+        plain
+    })
 }
 
 /// The same with each date as some day, or as the digits and names that `any` may have.
@@ -249,7 +255,7 @@ pub(crate) fn without_dates(nodes: Vec<Node>, any: bool) -> Vec<Node> {
     let one = |Node { at, kind }| {
         let kind = match kind {
             Kind::Field { shape: Shape::Date(spec), .. } => {
-                let source = if any { spec.roughly() } else { escaped(&spec.example()) };
+                let source = if any { spec.roughly() } else { plain(&spec.example()) };
                 Kind::Either(vec![parse(&source).unwrap_or_default()])
             }
             Kind::Either(choices) => {

@@ -7,3 +7,4 @@ pub(crate) mod keys;
 pub(crate) mod reader;
 pub(crate) mod secret;
 pub(crate) mod values;
+pub(crate) mod written;

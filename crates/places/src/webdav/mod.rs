@@ -25,6 +25,9 @@ const ASKED: &str = r#"<?xml version="1.0" encoding="utf-8"?><propfind xmlns="DA
 /// The longest listing that is read: of some hundred thousand files.
 const LISTING: u64 = 1_000_000_000;
 
+/// So many connections are kept, of those that files beside each other have had.
+const KEPT_OPEN: usize = 16;
+
 /// So much of an answer that nobody needs is read for the sake of its connection.
 const LEFT: u64 = 64 * 1024;
 
@@ -169,6 +172,8 @@ fn build(secure: bool, login: &Login) -> Result<Agent, String> {
         .max_redirects_will_error(false)
         .timeout_connect(Some(CONNECT))
         .timeout_recv_response(Some(PATIENCE))
+        .max_idle_connections(KEPT_OPEN)
+        .max_idle_connections_per_host(KEPT_OPEN)
         .timeout_per_read(Some(PATIENCE))
         .timeout_per_write(Some(PATIENCE))
         .allow_non_standard_methods(true)

@@ -11,6 +11,9 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use vadegate_tables::sample::Sample;
 
+use crate::settings::written::key;
+pub use crate::settings::written::quoted;
+
 /// A new gate as it was chosen. Paths are written as a configuration has them: relative ones
 /// start at its folder.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -168,23 +171,6 @@ impl GateDraft {
         }
         text
     }
-}
-
-/// A text as TOML has it.
-pub fn quoted(text: &str) -> String {
-    let escape = |c: char| match c {
-        '"' => "\\\"".to_owned(),
-        '\\' => "\\\\".to_owned(),
-        c if c.is_control() => format!("\\u{:04X}", u32::from(c)),
-        c => c.to_string(),
-    };
-    format!("\"{}\"", text.chars().map(escape).collect::<String>())
-}
-
-/// A name as a key: bare where it may be.
-fn key(name: &str) -> String {
-    let bare = |c: char| c.is_ascii_alphanumeric() || c == '-' || c == '_';
-    if !name.is_empty() && name.chars().all(bare) { name.to_owned() } else { quoted(name) }
 }
 
 /// A folder's or a file's name as a name for a gate.

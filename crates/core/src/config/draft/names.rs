@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 
+use crate::pattern::parse::plain;
 use crate::pattern::{DateSpec, Pattern, split_name};
 
 /// Dates and times as names have them, the longest first; and whether a time of day is in it.
@@ -186,18 +187,6 @@ impl Fields {
             count => format!("{of}{count}"),
         }
     }
-}
-
-/// The text as a pattern that matches it alone, with no more signs than it needs.
-pub(crate) fn plain(text: &str) -> String {
-    let special = |c: char| "*?[]{}<>\\,".contains(c);
-    text.chars().fold(String::new(), |mut plain, c| {
-        if special(c) {
-            plain.push('\\');
-        }
-        plain.push(c);
-        plain
-    })
 }
 
 #[cfg(test)]
