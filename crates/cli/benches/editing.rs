@@ -70,7 +70,7 @@ fn workbook() -> Vec<u8> {
     let heads: Vec<Head> = ["line", "depth", "height", "remark"]
         .into_iter()
         .zip(kinds)
-        .map(|(name, kind)| Head { name: name.into(), kind })
+        .map(|(name, kind)| Head::of(name, kind))
         .collect();
     let bytes = Bytes::default();
     let writing = Writing::by_name("soundings.xlsx").expect("a workbook");

@@ -1,10 +1,14 @@
 //! Cells: what stands in one place of a table, and rows of them.
 
+mod digits;
+
 use std::borrow::Cow;
 use std::fmt::Write;
 use std::ops::Range;
 
 use jiff::civil::{Date, DateTime, Time};
+
+pub(crate) use digits::iso_digits;
 
 /// What stands in one place of a table.
 #[derive(Debug, Clone, PartialEq)]
@@ -51,12 +55,21 @@ impl Cell<'_> {
                 out.push_str(text);
                 Ok(())
             }
-            Cell::Integer(number) => write!(out, "{number}"),
+            Cell::Integer(number) => {
+                out.push_str(itoa::Buffer::new().format(*number));
+                Ok(())
+            }
             Cell::Real(number) => write!(out, "{number}"),
-            Cell::Boolean(value) => write!(out, "{value}"),
-            Cell::Date(date) => write!(out, "{date}"),
-            Cell::Time(time) => write!(out, "{time}"),
-            Cell::Timestamp(time) => write!(out, "{time}"),
+            Cell::Boolean(value) => {
+                out.push_str(if *value { "true" } else { "false" });
+                Ok(())
+            }
+            Cell::Date(date) => digits::date(out, *date),
+            Cell::Time(time) => digits::time(out, *time),
+            Cell::Timestamp(time) => digits::date(out, time.date()).and_then(|()| {
+                out.push('T');
+                digits::time(out, time.time())
+            }),
         };
         debug_assert!(written.is_ok(), "writing to a string does not fail");
     }

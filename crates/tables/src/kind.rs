@@ -1,6 +1,9 @@
 //! Types of columns: reading a text as a value of one, and guessing which.
 
+mod fixed;
 mod guess;
+mod iso;
+mod scaled;
 
 use std::borrow::Cow;
 
@@ -9,7 +12,11 @@ use jiff::fmt::strtime::BrokenDownTime;
 
 use crate::cell::Cell;
 
+pub(crate) use fixed::FixedDate;
 pub use guess::Guess;
+pub(crate) use iso::{is_iso_date, is_iso_time, iso_date_of, iso_time_of};
+use iso::{iso_date, iso_time};
+pub use scaled::Scaled;
 
 /// The type of a column.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -97,9 +104,20 @@ const FALSE: [&str; 4] = ["false", "no", "0", "f"];
 /// sign.
 fn is_decimal(text: &str) -> bool {
     let digits = text.strip_prefix(['-', '+']).unwrap_or(text);
-    let (whole, fraction) = digits.split_once('.').unwrap_or((digits, ""));
-    let all_digits = |part: &str| part.bytes().all(|byte| byte.is_ascii_digit());
-    !(whole.is_empty() && fraction.is_empty()) && all_digits(whole) && all_digits(fraction)
+    let (mut points, mut others) = (0_usize, false);
+    for byte in digits.bytes() {
+        points += usize::from(byte == b'.');
+        others |= !byte.is_ascii_digit() && byte != b'.';
+    }
+    !others && points <= 1 && digits.len() > points
+}
+
+/// A text without the space around it. Most have none, which two bytes tell.
+fn trimmed(text: &str) -> &str {
+    match text.as_bytes() {
+        [b'!'..=b'~'] | [b'!'..=b'~', .., b'!'..=b'~'] => text,
+        _ => text.trim(),
+    }
 }
 
 /// A number as it is spelled, with a point and without groups.
@@ -187,7 +205,7 @@ pub(crate) fn read_text<'a>(text: &'a str, kind: Kind, spelling: &Spelling) -> O
     if kind == Kind::Text {
         return Some(Cell::Text(Cow::Borrowed(text)));
     }
-    let text = text.trim();
+    let text = trimmed(text);
     match kind {
         Kind::Text => None,
         Kind::Integer => {
@@ -209,8 +227,10 @@ pub(crate) fn read_text<'a>(text: &'a str, kind: Kind, spelling: &Spelling) -> O
         Kind::Real => {
             let number = plain(text, spelling);
             let odd = |byte: u8| !matches!(byte, b'0'..=b'9' | b'.' | b'-' | b'+' | b'e' | b'E');
-            let real: f64 = number.parse().ok().filter(|real: &f64| real.is_finite())?;
-            (!number.bytes().any(odd)).then_some(Cell::Real(real))
+            if number.bytes().any(odd) {
+                return None;
+            }
+            number.parse().ok().filter(|real: &f64| real.is_finite()).map(Cell::Real)
         }
         Kind::Boolean => {
             let among = |words: [&str; 4]| words.iter().any(|word| word.eq_ignore_ascii_case(text));
@@ -229,78 +249,33 @@ pub(crate) fn read_text<'a>(text: &'a str, kind: Kind, spelling: &Spelling) -> O
 fn with_formats<T>(
     text: &str,
     spelling: &Spelling,
+    fixed: impl Fn(&str, &str) -> Option<T>,
     take: impl Fn(&BrokenDownTime) -> Option<T>,
 ) -> Option<T> {
-    let parse = |format: &String| BrokenDownTime::parse(format, text).ok();
-    spelling.formats.iter().filter_map(parse).find_map(|parts| take(&parts))
-}
-
-/// `2026-01-31`, read by hand, because tables have millions of them.
-fn iso_date(text: &str) -> Option<Date> {
-    let bytes = text.as_bytes();
-    if bytes.len() != 10 || bytes[4] != b'-' || bytes[7] != b'-' {
-        return None;
-    }
-    let number = |from: usize, to: usize| {
-        bytes[from..to].iter().try_fold(0i16, |sum, byte| {
-            byte.is_ascii_digit().then(|| sum * 10 + i16::from(byte - b'0'))
-        })
+    let parse = |format: &String| {
+        let whole = || BrokenDownTime::parse(format, text).ok().and_then(|parts| take(&parts));
+        fixed(format, text).or_else(whole)
     };
-    Date::new(number(0, 4)?, number(5, 7)? as i8, number(8, 10)? as i8).ok()
-}
-
-/// `12:34`, `12:34:56` or `12:34:56.789`, read by hand for the same reason.
-fn iso_time(text: &str) -> Option<Time> {
-    let bytes = text.as_bytes();
-    let two = |at: usize| match (bytes.get(at), bytes.get(at + 1)) {
-        (Some(tens @ b'0'..=b'9'), Some(ones @ b'0'..=b'9')) => {
-            Some(((tens - b'0') * 10 + (ones - b'0')) as i8)
-        }
-        _ => None,
-    };
-    let (hour, minute) = (two(0)?, two(3)?);
-    if bytes.get(2) != Some(&b':') {
-        return None;
-    }
-    if bytes.len() == 5 {
-        return Time::new(hour, minute, 0, 0).ok();
-    }
-    // A leap second is taken for the one before it.
-    let second = two(6).filter(|_| bytes[5] == b':')?;
-    let second = if second == 60 { 59 } else { second };
-    if bytes.len() == 8 {
-        return Time::new(hour, minute, second, 0).ok();
-    }
-    let fraction =
-        bytes.get(9..).filter(|digits| bytes[8] == b'.' && (1..=9).contains(&digits.len()))?;
-    let mut nanoseconds = 0;
-    for at in 0..9 {
-        let digit = *fraction.get(at).unwrap_or(&b'0');
-        if !digit.is_ascii_digit() {
-            return None;
-        }
-        nanoseconds = nanoseconds * 10 + i32::from(digit - b'0');
-    }
-    Time::new(hour, minute, second, nanoseconds).ok()
+    spelling.formats.iter().find_map(parse)
 }
 
 fn read_date(text: &str, spelling: &Spelling) -> Option<Date> {
     if spelling.formats.is_empty() {
         return iso_date(text);
     }
-    with_formats(text, spelling, |parts| parts.to_date().ok())
+    with_formats(text, spelling, fixed::date, |parts| parts.to_date().ok())
 }
 
 fn read_time(text: &str, spelling: &Spelling) -> Option<Time> {
     if spelling.formats.is_empty() {
         return iso_time(text);
     }
-    with_formats(text, spelling, |parts| parts.to_time().ok())
+    with_formats(text, spelling, fixed::time, |parts| parts.to_time().ok())
 }
 
 fn read_timestamp(text: &str, spelling: &Spelling) -> Option<DateTime> {
     if !spelling.formats.is_empty() {
-        return with_formats(text, spelling, |parts| parts.to_datetime().ok());
+        return with_formats(text, spelling, fixed::timestamp, |parts| parts.to_datetime().ok());
     }
     // With an offset it is taken at that offset's own clock, made UTC.
     let date = iso_date(text.get(..10)?)?;

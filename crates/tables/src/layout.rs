@@ -1,11 +1,12 @@
 //! The columns of an output: which, of what type, and what their values must be.
 
+use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap};
 
 use serde_json::{Map, Value, json};
 
 use crate::cell::Cell;
-use crate::kind::{Kind, Spelling, read};
+use crate::kind::{Kind, Scaled, Spelling, read};
 
 /// How names of columns are held to be the same.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -135,7 +136,10 @@ impl Column {
             return Err(format!("must be {most} at most"));
         }
         if rules.shortest.is_some() || rules.longest.is_some() || !rules.one_of.is_empty() {
-            let text = value.to_text();
+            let text = match value {
+                Cell::Text(text) => Cow::Borrowed(text.as_ref()),
+                other => Cow::Owned(other.to_text()),
+            };
             let length = text.chars().count();
             if let Some(least) = rules.shortest.filter(|least| length < *least) {
                 return Err(format!("must have {least} characters or more, has {length}"));
@@ -143,7 +147,7 @@ impl Column {
             if let Some(most) = rules.longest.filter(|most| length > *most) {
                 return Err(format!("must have {most} characters at most, has {length}"));
             }
-            if !rules.one_of.is_empty() && !rules.one_of.contains(&text) {
+            if !rules.one_of.is_empty() && !rules.one_of.iter().any(|one| *one == text) {
                 return Err(format!("must be one of {}", rules.one_of.join(", ")));
             }
         }
@@ -157,10 +161,15 @@ pub fn compare(a: &Cell<'_>, b: &Cell<'_>) -> Option<std::cmp::Ordering> {
     match (a, b) {
         (Cell::Integer(a), Cell::Integer(b)) => Some(a.cmp(b)),
         (Cell::Real(a), Cell::Real(b)) => a.partial_cmp(b),
-        (Cell::Decimal(a), Cell::Decimal(b)) => match (decimal(a), decimal(b)) {
-            (Some(a), Some(b)) => Some(a.cmp(&b)),
-            _ => a.parse::<f64>().ok()?.partial_cmp(&b.parse::<f64>().ok()?),
-        },
+        (Cell::Decimal(a), Cell::Decimal(b)) => {
+            if let (Some(a), Some(b)) = (Scaled::of(a), Scaled::of(b)) {
+                return Some(a.order(b));
+            }
+            match (decimal(a), decimal(b)) {
+                (Some(a), Some(b)) => Some(a.cmp(&b)),
+                _ => a.parse::<f64>().ok()?.partial_cmp(&b.parse::<f64>().ok()?),
+            }
+        }
         (Cell::Date(a), Cell::Date(b)) => Some(a.cmp(b)),
         (Cell::Time(a), Cell::Time(b)) => Some(a.cmp(b)),
         (Cell::Timestamp(a), Cell::Timestamp(b)) => Some(a.cmp(b)),

@@ -22,6 +22,7 @@ pub mod fault;
 pub mod kind;
 pub mod layout;
 pub mod merge;
+mod pool;
 mod records;
 pub mod sample;
 mod scan;
@@ -40,4 +41,6 @@ pub use merge::{
     Repeated, Tally, UpTo, existing, write_rejects,
 };
 pub use source::{Bytes, Format, Header, Merged, Reading, Sheets};
-pub use write::{Form, Head, Sink, Stacking, Writing, sheet_name};
+pub use write::{
+    Columns, Digits, Form, Head, Lines, Room, Sink, Stacking, Way, Writing, sheet_name,
+};

@@ -1,5 +1,7 @@
 //! JSON Lines and JSON arrays of objects, read one object at a time.
 
+mod lines;
+
 use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
 use std::fmt;
@@ -10,11 +12,12 @@ use serde::de::{Deserializer, MapAccess, Visitor};
 use serde_json::value::RawValue;
 
 use crate::budget::MOST_COLUMNS;
-
 use crate::cell::{Cell, Row};
 use crate::decode::read_some;
 use crate::fault::{Fault, RECORD_LIMIT};
 use crate::source::{Bytes, Format, Found, Table, text_of};
+
+pub(crate) use lines::Lines;
 
 const CHUNK: usize = 128 * 1024;
 
@@ -257,6 +260,8 @@ impl<R: Read> Table for Records<R> {
 
 fn cell(text: &str) -> Cell<'_> {
     match text.as_bytes().first() {
+        // Most texts stand as they are.
+        Some(b'"') if !text.contains('\\') => Cell::Text(Cow::Borrowed(&text[1..text.len() - 1])),
         Some(b'"') => match serde_json::from_str::<Cow<'_, str>>(text) {
             Ok(value) => Cell::Text(Cow::Owned(value.into_owned())),
             Err(_) => Cell::Text(Cow::Borrowed(text)),
@@ -275,6 +280,14 @@ fn number(text: &str) -> Cell<'_> {
         && text != "-0"
     {
         return Cell::Integer(whole);
+    }
+    // Of so few digits all come back from floating point, but for noughts at the end.
+    let few = text.len() <= 16 && !text.contains(['e', 'E']);
+    if few && let Some((_, fraction)) = text.split_once('.') {
+        return match text.parse() {
+            Ok(real) if !fraction.ends_with('0') => Cell::Real(real),
+            _ => Cell::Decimal(Cow::Borrowed(text)),
+        };
     }
     if let Ok(real) = text.parse::<f64>()
         && real.is_finite()

@@ -35,7 +35,7 @@ pub fn our_write(path: &Path) {
     use vadegate_tables::Cell;
     use vadegate_tables::write::{Head, begin};
     let heads: Vec<Head> = (0..SHEET_COLUMNS)
-        .map(|column| Head { name: format!("column {column}"), kind: vadegate_tables::Kind::Text })
+        .map(|column| Head::of(&format!("column {column}"), vadegate_tables::Kind::Text))
         .collect();
     let writing = Writing::by_name("x.xlsx").expect("a known name");
     let out = Box::new(File::create(path).expect("the output"));

@@ -34,7 +34,7 @@ pub fn workbook(year: i16, month: i8, random: &mut ChaCha8Rng) -> io::Result<Vec
     };
     let kinds = [Kind::Date, Kind::Integer, Kind::Decimal, Kind::Text];
     let heads: Vec<Head> =
-        names.into_iter().zip(kinds).map(|(name, kind)| Head { name: name.into(), kind }).collect();
+        names.into_iter().zip(kinds).map(|(name, kind)| Head::of(name, kind)).collect();
     let mut bytes = Bytes::default();
     let writing = Writing::by_name("month.xlsx").ok_or(io::ErrorKind::Unsupported)?;
     let mut sink = begin(Box::new(bytes.clone()), &writing, &heads, true)?;
@@ -55,7 +55,7 @@ pub fn workbook(year: i16, month: i8, random: &mut ChaCha8Rng) -> io::Result<Vec
 
 /// The cover sheet of a manifest, whose stamp is still missing.
 pub fn cover(harbour: &str, number: u32, crates: u32) -> io::Result<Vec<u8>> {
-    let heads = ["Manifest", "Value"].map(|name| Head { name: name.into(), kind: Kind::Text });
+    let heads = ["Manifest", "Value"].map(|name| Head::of(name, Kind::Text));
     let mut bytes = Bytes::default();
     let writing = Writing::by_name("cover.xlsx").ok_or(io::ErrorKind::Unsupported)?;
     let mut sink = begin(Box::new(bytes.clone()), &writing, &heads, true)?;

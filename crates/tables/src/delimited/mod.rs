@@ -7,16 +7,21 @@
 //! skipped, blank lines are skipped, text must be UTF-8. Other dialects are read as
 //! they are said to be.
 
+mod field;
+
 use std::borrow::Cow;
 use std::collections::HashSet;
-use std::io::{self, Read, Write};
+use std::io::{self, Read};
 use std::ops::Range;
 
-use memchr::{memchr, memchr2, memchr3};
+use memchr::{memchr, memchr2};
 
 use crate::budget::MOST_COLUMNS;
 use crate::dialect::Dialect;
 use crate::fault::{Fault, RECORD_LIMIT};
+
+pub(crate) use field::push_field;
+pub use field::write_field;
 
 const CHUNK: usize = 256 * 1024;
 
@@ -365,21 +370,6 @@ pub(crate) fn looks_like_value(cell: &str) -> bool {
             _ => byte.is_ascii_digit(),
         });
     dated || cell.parse::<f64>().is_ok()
-}
-
-/// Writes `text` as one field, quoted only where RFC 4180 asks for it.
-///
-/// # Errors
-/// The writer's.
-pub fn write_field(out: &mut impl Write, text: &str, delimiter: u8) -> io::Result<()> {
-    let bytes = text.as_bytes();
-    if memchr3(delimiter, b'"', b'\n', bytes).is_some() || memchr(b'\r', bytes).is_some() {
-        out.write_all(b"\"")?;
-        out.write_all(text.replace('"', "\"\"").as_bytes())?;
-        out.write_all(b"\"")
-    } else {
-        out.write_all(text.as_bytes())
-    }
 }
 
 #[cfg(test)]

@@ -1,7 +1,9 @@
 //! Guessing the type of a column from its values.
 
 use crate::cell::Cell;
-use crate::kind::{Kind, Spelling, read_text};
+use crate::kind::scaled::MOST_DIGITS;
+use crate::kind::{Kind, Spelling, is_decimal, read_text, trimmed};
+use crate::write::Digits;
 
 /// The types that all values of a column have so far.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -9,11 +11,14 @@ pub struct Guess {
     /// One bit for each of [`Kind::ALL`].
     possible: u8,
     seen: bool,
+    /// Digits of decimals before and behind the point, at the most.
+    whole: u16,
+    fraction: u16,
 }
 
 impl Default for Guess {
     fn default() -> Self {
-        Guess { possible: 0xFF, seen: false }
+        Guess { possible: 0xFF, seen: false, whole: 0, fraction: 0 }
     }
 }
 
@@ -24,11 +29,24 @@ impl Guess {
         let possible = match cell {
             Cell::Nothing => return,
             Cell::Text(text) if text.is_empty() => return,
-            Cell::Text(text) => of_text(text, self.possible),
-            Cell::Integer(_) => &[Kind::Integer, Kind::Decimal, Kind::Real],
+            Cell::Text(text) => {
+                let possible = of_text(text, self.possible);
+                if possible.contains(&Kind::Decimal) {
+                    self.measure(text.as_bytes());
+                }
+                possible
+            }
+            Cell::Integer(whole) => {
+                let digits = whole.unsigned_abs().checked_ilog10().unwrap_or(0) + 1;
+                self.whole = self.whole.max(digits as u16);
+                &[Kind::Integer, Kind::Decimal, Kind::Real]
+            }
             // A double would lose some of its digits.
-            Cell::Decimal(text) if digits_of(text) > 17 => &[Kind::Decimal],
-            Cell::Decimal(_) => &[Kind::Decimal, Kind::Real],
+            Cell::Decimal(text) => {
+                self.measure(text.as_bytes());
+                let possible: &[Kind] = &[Kind::Decimal, Kind::Real];
+                if digits_of(text) > 17 { &possible[..1] } else { possible }
+            }
             Cell::Real(_) => &[Kind::Real][..],
             Cell::Boolean(_) => &[Kind::Boolean],
             Cell::Date(_) => &[Kind::Date],
@@ -38,6 +56,34 @@ impl Guess {
         };
         self.seen = true;
         self.possible &= possible.iter().fold(bit(Kind::Text), |bits, kind| bits | bit(*kind));
+    }
+
+    /// Takes the digits of a decimal into account.
+    #[inline]
+    pub(crate) fn measure(&mut self, text: &[u8]) {
+        let sign = usize::from(matches!(text, [b'-' | b'+', ..]));
+        let point = text.iter().rposition(|byte| *byte == b'.');
+        let whole = point.unwrap_or(text.len()) - sign;
+        let fraction = point.map_or(0, |point| text.len() - point - 1);
+        self.whole = self.whole.max(u16::try_from(whole).unwrap_or(u16::MAX));
+        self.fraction = self.fraction.max(u16::try_from(fraction).unwrap_or(u16::MAX));
+    }
+
+    /// Takes into account what was found of other values of the column.
+    pub fn and(&mut self, other: Guess) {
+        self.possible &= other.possible;
+        self.seen |= other.seen;
+        self.whole = self.whole.max(other.whole);
+        self.fraction = self.fraction.max(other.fraction);
+    }
+
+    /// The digits that hold all decimals of the column: 18 or 38 of them; none when they
+    /// need more.
+    pub fn digits(&self) -> Option<Digits> {
+        let (scale, all) =
+            (u32::from(self.fraction), u32::from(self.whole) + u32::from(self.fraction));
+        let precision = [18, MOST_DIGITS].into_iter().find(|most| all <= *most)?;
+        Some(Digits { precision, scale })
     }
 
     /// The narrowest type that all values have; text when there was none.
@@ -61,16 +107,17 @@ fn bit(kind: Kind) -> u8 {
 fn of_text(text: &str, possible: u8) -> &'static [Kind] {
     let spelling = Spelling::default();
     // Once a column can only be text there is nothing to find out.
-    if possible == bit(Kind::Text) || text.trim() != text {
+    if possible == bit(Kind::Text) || trimmed(text).len() != text.len() {
         return &[];
     }
-    let is = |kind| read_text(text, kind, &spelling).is_some();
-    let digits = text.strip_prefix('-').unwrap_or(text);
-    let leading = digits.len() > 1 && digits.starts_with('0') && !digits.starts_with("0.");
-    let bare = !leading && !text.starts_with('+') && !digits.starts_with('.');
-    let trailing = text.ends_with('.');
-    match text.as_bytes()[0] {
-        b'0'..=b'9' | b'-' if bare && !trailing && is(Kind::Decimal) => {
+    // What a column cannot be any more need not be looked for.
+    let is = |kind| possible & bit(kind) != 0 && read_text(text, kind, &spelling).is_some();
+    let numbers = bit(Kind::Integer) | bit(Kind::Decimal) | bit(Kind::Real);
+    match text.as_bytes() {
+        [b'0'..=b'9' | b'-', ..]
+            if possible & numbers != 0 && is_bare(text) && is_decimal(text) =>
+        {
+            let digits = text.strip_prefix('-').unwrap_or(text);
             // As many digits as a double and a decimal of 28 digits hold.
             if is(Kind::Integer) {
                 &[Kind::Integer, Kind::Decimal, Kind::Real]
@@ -80,10 +127,18 @@ fn of_text(text: &str, possible: u8) -> &'static [Kind] {
                 &[]
             }
         }
-        b'0'..=b'9' if is(Kind::Date) => &[Kind::Date],
-        b'0'..=b'9' if is(Kind::Timestamp) => &[Kind::Timestamp],
-        b'0'..=b'9' if is(Kind::Time) => &[Kind::Time],
-        b't' | b'f' if text == "true" || text == "false" => &[Kind::Boolean],
+        [b'0'..=b'9', ..] if is(Kind::Date) => &[Kind::Date],
+        [b'0'..=b'9', ..] if is(Kind::Timestamp) => &[Kind::Timestamp],
+        [b'0'..=b'9', ..] if is(Kind::Time) => &[Kind::Time],
+        b"true" | b"false" => &[Kind::Boolean],
         _ => &[],
     }
+}
+
+/// Whether a number has neither noughts before it that do not count, nor a point at either
+/// end.
+fn is_bare(text: &str) -> bool {
+    let digits = text.strip_prefix('-').unwrap_or(text).as_bytes();
+    !matches!(digits, [b'0', after, ..] if *after != b'.')
+        && !matches!(digits, [b'.', ..] | [.., b'.'])
 }

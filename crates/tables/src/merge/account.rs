@@ -1,8 +1,9 @@
 //! The account of an output: which rows went in, and what became of them.
 
-use rust_decimal::Decimal;
 use serde::Serialize;
 use utoipa::ToSchema;
+
+use crate::kind::Scaled;
 
 /// What went in and out of a merge for one table of a source, in rows.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, ToSchema)]
@@ -107,20 +108,56 @@ impl Account {
 /// The exact total of a column.
 #[derive(Debug, Clone, Copy, Default)]
 pub(super) struct Total {
-    sum: Decimal,
-    /// Beyond what a decimal of 28 digits holds.
+    sum: i128,
+    /// Digits of it behind the point.
+    scale: u32,
+    /// Beyond what 38 digits hold.
     beyond: bool,
 }
 
 impl Total {
-    pub fn add(&mut self, value: Decimal) {
-        match self.sum.checked_add(value) {
-            Some(sum) => self.sum = sum,
+    /// Adds a value; none is one of too many digits.
+    #[inline]
+    pub fn add(&mut self, value: Option<Scaled>) {
+        if let Some(value) = value
+            && value.scale == self.scale
+            && let Some(sum) = self.sum.checked_add(value.digits)
+        {
+            self.sum = sum;
+            return;
+        }
+        self.add_other(value);
+    }
+
+    /// Adds a value that has other digits behind the point, or too many.
+    #[inline(never)]
+    fn add_other(&mut self, value: Option<Scaled>) {
+        let sum = value.and_then(|value| {
+            let scale = self.scale.max(value.scale);
+            let here = Scaled { digits: self.sum, scale: self.scale }.with_scale(scale)?;
+            Some((here.checked_add(value.with_scale(scale)?)?, scale))
+        });
+        match sum {
+            Some((sum, scale)) => (self.sum, self.scale) = (sum, scale),
             None => self.beyond = true,
         }
     }
 
+    /// Adds another total.
+    pub fn and(&mut self, other: Total) {
+        self.add(Some(Scaled { digits: other.sum, scale: other.scale }));
+        self.beyond |= other.beyond;
+    }
+
     pub fn text(&self) -> String {
-        if self.beyond { "beyond 28 digits".into() } else { self.sum.to_string() }
+        if self.beyond {
+            return "beyond 38 digits".into();
+        }
+        let sign = if self.sum < 0 { "-" } else { "" };
+        let scale = self.scale as usize;
+        let digits = format!("{:0>1$}", self.sum.unsigned_abs(), scale + 1);
+        let (whole, fraction) = digits.split_at(digits.len() - scale);
+        let point = if fraction.is_empty() { "" } else { "." };
+        format!("{sign}{whole}{point}{fraction}")
     }
 }

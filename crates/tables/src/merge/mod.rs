@@ -6,33 +6,39 @@
 //! shaping its records are copied as they stand, quotes included.
 
 mod account;
+mod blocks;
+mod checking;
 mod existing;
 mod options;
 mod refusal;
+mod rejects;
 mod run;
+mod seen;
 mod shape;
+mod taking;
 mod types;
 
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 use crate::budget::MOST_COLUMNS;
-use crate::cell::Row;
 use crate::delimited::column_name;
 use crate::fault::Fault;
 use crate::kind::{Guess, Kind};
 use crate::layout::Column;
-use crate::source::{Format, Table, TextTable, each_table, look};
+use crate::records::Lines;
+use crate::source::{self, Format, Table, TextTable, each_table, look};
 use crate::write::Stacking;
 
 pub use account::{Account, AccountColumn, Tally, United};
 pub use existing::existing;
 pub use options::{Added, Input, Misfits, Options, Part, Repeated, UpTo};
 pub use refusal::{MergeError, Misfit};
-pub use run::{Merger, write_rejects};
+pub use rejects::write_rejects;
+pub use run::Merger;
 
 use refusal::listed;
-use shape::{From, Shape, Shaped, text_of, wants};
+use shape::{From, text_of};
 
 /// Misfits that are told of one source.
 const TOLD: usize = 5;
@@ -175,12 +181,20 @@ impl Plan {
             if depth == Depth::Header {
                 return Ok(());
             }
-            if self.is_plain() && !self.guesses() && run::check_regular(table, &found)? {
+            if run::is_regular(&table, &found) && self.check_regular(table, &found, input)? {
                 return Ok(());
             }
             // Read once more from the start, row by row.
             table = TextTable::open(input.bytes(), &found, &reading)?;
             return self.check(&mut table, input);
+        }
+        if found.format == Format::JsonLines
+            && let Some(lines) = Lines::find(source::text_of(input.uncounted(), &found))?
+        {
+            self.admit(lines.names(), input.added)?;
+            if depth == Depth::Header || self.check_lines(&lines, &found, input)? {
+                return Ok(());
+            }
         }
         each_table(input.bytes(), &reading, &mut |table: &mut dyn Table| {
             self.admit(table.columns(), input.added)?;
@@ -192,9 +206,10 @@ impl Plan {
         Ok(())
     }
 
-    /// Whether types are still to be guessed.
+    /// Whether what the values are is to be noted: types to be guessed, and the digits
+    /// of decimals.
     fn guesses(&self) -> bool {
-        self.options.guess && self.options.writing.is_typed()
+        self.options.writing.is_typed()
     }
 
     /// Whether no value needs to be looked at.
@@ -314,64 +329,6 @@ impl Plan {
             })
         });
         united.collect()
-    }
-
-    /// Reads a table to its end, and sees that its rows fit.
-    fn check(&mut self, table: &mut dyn Table, input: &Input<'_>) -> Result<(), MergeError> {
-        let sheet = table.sheet().map(str::to_owned);
-        let from = self.sources(table.columns(), input.added, sheet.as_deref());
-        let mut guesses: Vec<Guess> = self.columns.iter().map(|one| one.guess).collect();
-        let guessing = self.guesses();
-        let shape = Shape {
-            options: &self.options,
-            columns: &self.columns,
-            wants: wants(&self.columns),
-            from,
-            added: input.added,
-            source: input.name,
-            sheet: sheet.as_deref(),
-        };
-        let (mut rows, mut bad, mut first) = (0, 0, Vec::new());
-        let mut row = Row::default();
-        while table.next(&mut row)? {
-            rows += 1;
-            input.go_on(rows)?;
-            match shape.row(&row) {
-                Shaped::Row(cells, emptied) => {
-                    bad += u64::from(emptied > 0);
-                    if guessing {
-                        guesses.iter_mut().zip(&cells).for_each(|(guess, cell)| guess.note(cell));
-                    }
-                }
-                Shaped::Blank => {}
-                Shaped::Misfits(misfits) => {
-                    bad += 1;
-                    first.extend(misfits.into_iter().take(TOLD.saturating_sub(first.len())));
-                }
-            }
-        }
-        self.columns.iter_mut().zip(guesses).for_each(|(one, guess)| one.guess = guess);
-        self.bear(bad, rows, first)
-    }
-
-    /// Whether so many rows may not fit.
-    fn bear(&self, bad: u64, rows: u64, first: Vec<Misfit>) -> Result<(), MergeError> {
-        let most = match (self.options.misfits, self.options.misfits_up_to) {
-            (Misfits::Hold, None) => Some((0, None)),
-            (_, None) => None,
-            (_, Some(UpTo::Rows(most))) => Some((most, Some(format!(", {most} may")))),
-            (_, Some(UpTo::Share(share))) => {
-                let most = (rows as f64 * share).floor() as u64;
-                let percent = share * 100.0;
-                Some((most, Some(format!(" of {rows}, {most} may ({percent} %)"))))
-            }
-        };
-        match most {
-            Some((most, allowed)) if bad > most => {
-                Err(MergeError::Misfits { rows: bad, allowed, first })
-            }
-            _ => Ok(()),
-        }
     }
 
     /// Name of the sheet of a source, in a workbook that has one for each.

@@ -65,6 +65,11 @@ impl<'a> Input<'a> {
         if stop { Err(Fault::Io(crate::source::stopped())) } else { Ok(()) }
     }
 
+    /// Its bytes, when reading them does not count: they are read once more.
+    pub(super) fn uncounted(&self) -> Bytes<'a> {
+        Bytes { read: None, ..self.bytes() }
+    }
+
     pub(super) fn bytes(&self) -> Bytes<'a> {
         Bytes { file: self.file, read: self.read, stop: self.stop }
     }

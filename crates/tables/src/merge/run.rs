@@ -2,17 +2,20 @@
 
 use std::io::{self, Write};
 
-use rust_decimal::Decimal;
-
 use super::account::Total;
-use super::shape::{From, Seen, Shape, Shaped, wants};
-use super::{Account, AccountColumn, Input, MergeError, Misfit, Misfits, Plan, Repeated, Tally};
-use crate::cell::{Cell, Row};
+use super::blocks::{self, Broken, Making, Records, Straight};
+use super::rejects::{REJECTS_HEADER, write_rejects};
+use super::seen::{Seen, Sums};
+use super::shape::{From, Shape, Shaped, wants};
+use super::taking::{add_to, take_all, take_new, take_new_lines};
+use super::{Account, AccountColumn, Input, MergeError, Misfits, Plan, Repeated, Tally};
+use crate::cell::Row;
 use crate::delimited::write_field;
 use crate::fault::Fault;
-use crate::scan::{self, Piece, Stopped};
-use crate::source::{Format, Found, Table, TextTable, each_table, look};
-use crate::write::{Out, Sink, begin};
+use crate::records::{self, Lines};
+use crate::scan::{self, Cutter, Piece, Stopped};
+use crate::source::{Format, Found, Table, Text, TextTable, each_table, look, text_of};
+use crate::write::{Out, Sink, Way, begin};
 
 /// Streams sources into one output.
 pub struct Merger<'a> {
@@ -21,11 +24,13 @@ pub struct Merger<'a> {
     rejects: Option<Out<'a>>,
     account: Account,
     totals: Vec<Option<Total>>,
+    /// Tells rows apart, where those that were there already are left out.
+    sums: Option<Sums>,
     seen: Seen,
 }
 
 /// Whether a text can be read as RFC 4180 has it, in one go.
-fn is_regular(table: &TextTable<'_>, found: &Found) -> bool {
+pub(super) fn is_regular(table: &TextTable<'_>, found: &Found) -> bool {
     let dialect = &found.dialect;
     table.is_regular()
         && dialect.quote == Some(b'"')
@@ -48,6 +53,31 @@ pub(super) fn check_regular(table: TextTable<'_>, found: &Found) -> Result<bool,
         Ok(_) => Ok(true),
         Err(Stopped::Source(fault)) => Err(fault),
         Err(_) => Ok(false),
+    }
+}
+
+impl Plan {
+    /// How the rows of a table are shaped.
+    pub(super) fn shape<'p>(
+        &'p self,
+        names: &[String],
+        input: &Input<'p>,
+        sheet: Option<&'p str>,
+    ) -> Shape<'p> {
+        Shape {
+            options: &self.options,
+            columns: &self.columns,
+            wants: wants(&self.columns),
+            from: self.sources(names, input.added, sheet),
+            added: input.added,
+            source: input.name,
+            sheet,
+        }
+    }
+
+    /// Whether the first row that does not fit refuses its source.
+    fn holds(&self) -> bool {
+        self.options.misfits == Misfits::Hold && self.options.misfits_up_to.is_none()
     }
 }
 
@@ -77,7 +107,9 @@ impl<'a> Merger<'a> {
         let totals = plan.columns().map(|column| is_total(&column.name).then(Total::default));
         let totals = totals.collect();
         let account = Account::default();
-        Merger { sink, plan, rejects: None, account, totals, seen: Seen::new() }
+        let repeated = &plan.options.repeated;
+        let sums = (*repeated != Repeated::Keep).then(|| Sums::new(repeated, &plan.columns));
+        Merger { sink, plan, rejects: None, account, totals, sums, seen: Seen::default() }
     }
 
     /// Where rows that are set aside are written, as delimited text, with a header line
@@ -105,6 +137,17 @@ impl<'a> Merger<'a> {
             let table = TextTable::open(input.bytes(), &found, &reading)?;
             return self.copy_text(table, &found, input);
         }
+        if found.format == Format::JsonLines
+            && let Some(lines) = Lines::find(text_of(input.uncounted(), &found))?
+        {
+            let cutter = Cutter::lines(text_of(input.bytes(), &found));
+            let again = |shape: &Shape<'_>| {
+                let names = lines.names().to_vec();
+                let mut table = records::Records::new(text_of(input.bytes(), &found), names);
+                Ok(blocks::why(&mut table, shape))
+            };
+            return self.copy_pieces(cutter, lines.names(), Records::Json(&lines), input, again);
+        }
         each_table(input.bytes(), &reading, &mut |table: &mut dyn Table| {
             self.copy_table(table, input)?;
             Ok::<bool, MergeError>(true)
@@ -128,7 +171,18 @@ impl<'a> Merger<'a> {
             && self.sink.verbatim().is_some()
             && !from.iter().any(|from| matches!(from, From::WithRow(_)));
         if !as_it_stands {
-            return self.copy_table(&mut table, input);
+            if !is_regular(&table, found) {
+                return self.copy_table(&mut table, input);
+            }
+            let shape = scan::Shape { delimiter: dialect.delimiter, columns: names.len() };
+            let reading = self.plan.options.reading.clone();
+            let again = |shape: &Shape<'_>| {
+                let mut table = TextTable::open(input.bytes(), found, &reading)?;
+                Ok(blocks::why(&mut table, shape))
+            };
+            let Some(reader) = table.into_reader() else { return Ok(()) };
+            let records = Records::Delimited(shape);
+            return self.copy_pieces(Cutter::new(reader), &names, records, input, again);
         }
         self.account.united.extend(self.plan.united(&names, input.name));
         let tally = self.copy_records(table, found, &from, input)?;
@@ -182,67 +236,92 @@ impl<'a> Merger<'a> {
             Err(Stopped::Irregular) => {
                 // The strict reader knows what it is.
                 let mut table = TextTable::open(input.bytes(), found, &self.plan.options.reading)?;
-                let mut row = Row::default();
-                while table.next(&mut row)? {}
-                let what = "it changed while it was read".to_owned();
-                Err(MergeError::Source(Fault::Unknown(what)))
+                let names = table.columns().to_vec();
+                Err(blocks::why(&mut table, &self.plan.shape(&names, input, None)))
             }
         }
     }
 
+    /// Copies a text in pieces; `again` tells why it cannot be, when something is amiss.
+    fn copy_pieces(
+        &mut self,
+        cutter: Cutter<Text<'_>>,
+        names: &[String],
+        records: Records<'_>,
+        input: &Input<'_>,
+        again: impl Fn(&Shape<'_>) -> Result<MergeError, MergeError>,
+    ) -> Result<(), MergeError> {
+        let Merger { plan, sink, rejects, account, totals, sums, seen } = self;
+        account.united.extend(plan.united(names, input.name));
+        sink.source(&plan.sheet_for(input, None)).map_err(MergeError::Output)?;
+        let making = making(plan, records, names, input, sink.way(), sums.as_ref(), totals);
+        let mut tally = Tally { source: input.name.to_owned(), ..Tally::default() };
+        let ended = making.all(cutter, records, input, |made| {
+            tally.rows += made.tally.rows;
+            tally.taken += made.tally.taken;
+            tally.set_aside += made.tally.set_aside;
+            tally.left_out += made.tally.left_out;
+            tally.emptied += made.tally.emptied;
+            if let Some(out) = rejects {
+                out.write_all(&made.rejects).map_err(MergeError::Output)?;
+            }
+            if sums.is_some() && made.numbers.is_empty() {
+                return take_new_lines(made, sink.as_mut(), seen, &mut tally);
+            }
+            if sums.is_some() {
+                return take_new(made, sink.as_mut(), seen, totals, &mut tally);
+            }
+            for (total, more) in totals.iter_mut().zip(&made.totals) {
+                if let (Some(total), Some(more)) = (total, more) {
+                    total.and(*more);
+                }
+            }
+            take_all(made, sink.as_mut(), making.shape.columns.len()).map_err(MergeError::Output)
+        });
+        match ended {
+            Ok(()) => {}
+            Err(Broken::Failed(error)) => return Err(error),
+            Err(Broken::Irregular) => return Err(again(&making.shape)?),
+        }
+        account.add(tally);
+        Ok(())
+    }
+
     fn copy_table(&mut self, table: &mut dyn Table, input: &Input<'_>) -> Result<(), MergeError> {
-        let Merger { plan, sink, rejects, account, totals, seen } = self;
+        let Merger { plan, sink, rejects, account, totals, sums, seen } = self;
         let sheet = table.sheet().map(str::to_owned);
         account.united.extend(plan.united(table.columns(), input.name));
         sink.source(&plan.sheet_for(input, sheet.as_deref())).map_err(MergeError::Output)?;
-        let shape = Shape {
-            options: &plan.options,
-            columns: &plan.columns,
-            wants: wants(&plan.columns),
-            from: plan.sources(table.columns(), input.added, sheet.as_deref()),
-            added: input.added,
-            source: input.name,
-            sheet: sheet.as_deref(),
-        };
+        let shape = plan.shape(table.columns(), input, sheet.as_deref());
         let mut tally =
             Tally { source: input.name.to_owned(), sheet: sheet.clone(), ..Tally::default() };
         let mut row = Row::default();
         while table.next(&mut row)? {
             tally.rows += 1;
             input.go_on(tally.rows)?;
-            let cells = match shape.row(&row) {
+            let mut cells = Vec::with_capacity(shape.columns.len());
+            match shape.row(&row, &mut cells) {
                 Shaped::Blank => {
                     tally.left_out += 1;
                     continue;
                 }
+                Shaped::Misfits(first) if plan.holds() => {
+                    return Err(MergeError::Misfits { rows: 1, allowed: None, first });
+                }
                 Shaped::Misfits(misfits) => {
-                    if plan.options.misfits == Misfits::Hold && plan.options.misfits_up_to.is_none()
-                    {
-                        return Err(MergeError::Misfits { rows: 1, allowed: None, first: misfits });
-                    }
                     tally.set_aside += 1;
                     if let Some(out) = rejects {
                         write_rejects(out, &misfits, row.cells()).map_err(MergeError::Output)?;
                     }
                     continue;
                 }
-                Shaped::Row(cells, emptied) => {
-                    tally.emptied += emptied;
-                    cells
-                }
-            };
-            if plan.options.repeated != Repeated::Keep
-                && seen.again(&cells, &plan.options.repeated, &plan.columns)
-            {
+                Shaped::Row(emptied) => tally.emptied += emptied,
+            }
+            if sums.as_ref().is_some_and(|sums| seen.again(sums.of(&cells))) {
                 tally.left_out += 1;
                 continue;
             }
-            for (total, cell) in totals.iter_mut().zip(&cells) {
-                let Some(total) = total else { continue };
-                if let Some(value) = number(cell) {
-                    total.add(value);
-                }
-            }
+            add_to(totals, &cells);
             sink.row(&cells, row.number).map_err(MergeError::Output)?;
             tally.taken += 1;
         }
@@ -277,49 +356,41 @@ impl<'a> Merger<'a> {
     }
 }
 
-fn number(cell: &Cell<'_>) -> Option<Decimal> {
-    match cell {
-        Cell::Integer(whole) => Some((*whole).into()),
-        Cell::Decimal(text) => text.parse().ok(),
-        Cell::Real(real) => Decimal::try_from(*real).ok(),
+/// How the records of a text are made into rows.
+fn making<'m>(
+    plan: &'m Plan,
+    records: Records<'_>,
+    names: &[String],
+    input: &Input<'m>,
+    way: Way,
+    sums: Option<&'m Sums>,
+    totals: &[Option<Total>],
+) -> Making<'m> {
+    // Totals of rows that may be left out need their cells.
+    let by_cells = sums.is_some() && totals.iter().any(Option::is_some);
+    let way = match way {
+        Way::Lines(lines) if !by_cells => Way::Lines(lines),
+        Way::Columns(heads) if sums.is_none() => Way::Columns(heads),
+        _ => Way::Rows,
+    };
+    let shape = plan.shape(names, input, None);
+    let straight = match (records, &way) {
+        (Records::Delimited(records), Way::Lines(_))
+            if plan.options.writing.takes_verbatim(records.delimiter, Some(b'"')) =>
+        {
+            Straight::of(&shape, totals, records.delimiter, false)
+        }
+        (Records::Delimited(records), Way::Columns(_)) if totals.iter().all(Option::is_none) => {
+            Straight::of(&shape, totals, records.delimiter, true)
+        }
         _ => None,
+    };
+    Making {
+        shape,
+        way,
+        sums,
+        totals: totals.iter().map(|total| total.map(|_| Total::default())).collect(),
+        straight,
+        holds: plan.holds(),
     }
-}
-
-/// The header line of rows that are set aside.
-const REJECTS_HEADER: &[u8] = b"source,sheet,row,column,value,rule,record\n";
-
-/// Writes a row that is set aside, once for each value that does not fit.
-///
-/// # Errors
-/// The output's.
-pub fn write_rejects<'c>(
-    out: &mut dyn Write,
-    misfits: &[Misfit],
-    cells: impl Iterator<Item = Cell<'c>>,
-) -> io::Result<()> {
-    let mut record = Vec::new();
-    for (at, cell) in cells.enumerate() {
-        if at > 0 {
-            record.push(b',');
-        }
-        write_field(&mut record, &cell.to_text(), b',')?;
-    }
-    let record = String::from_utf8_lossy(&record);
-    for misfit in misfits {
-        let number = misfit.row.to_string();
-        let sheet = misfit.sheet.as_deref().unwrap_or_default();
-        let fields =
-            [&misfit.source, sheet, &number, &misfit.column, &misfit.value, &misfit.rule, &record];
-        let mut line = Vec::new();
-        for (at, field) in fields.into_iter().enumerate() {
-            if at > 0 {
-                line.push(b',');
-            }
-            write_field(&mut line, field, b',')?;
-        }
-        line.push(b'\n');
-        out.write_all(&line)?;
-    }
-    Ok(())
 }

@@ -1,13 +1,10 @@
 //! Shaping: the rows of a source as rows of the output.
 
-use std::borrow::Cow;
-use std::collections::HashSet;
-use std::hash::{BuildHasher, Hash, Hasher, RandomState};
-
-use super::{Added, Misfit, Misfits, Options, Part, Planned, Repeated};
+use super::{Added, Misfit, Misfits, Options, Part, Planned};
 use crate::cell::{Cell, Row};
 use crate::kind::{Kind, Spelling, read_text};
 use crate::layout::{Column, Rules};
+use std::borrow::Cow;
 
 /// Where a column of the output comes from, for one source.
 #[derive(Debug, Clone, PartialEq)]
@@ -58,9 +55,9 @@ pub(super) fn wants(columns: &[Planned]) -> Vec<Wants> {
 }
 
 /// What became of a row.
-pub(super) enum Shaped<'r> {
+pub(super) enum Shaped {
     /// It is written, after so many values were emptied.
-    Row(Vec<Cell<'r>>, u64),
+    Row(u64),
     /// Nothing stands in it.
     Blank,
     /// It does not fit.
@@ -79,30 +76,47 @@ pub(super) fn text_of(parts: &[Part], sheet: Option<&str>, row: u64) -> String {
 
 impl Shape<'_> {
     /// Where a column comes from, cell by cell.
-    fn cell<'r>(&'r self, from: &'r From, row: &'r Row) -> Cell<'r> {
+    #[inline]
+    fn cell<'r>(
+        &'r self,
+        from: &'r From,
+        field: &impl Fn(usize) -> Cell<'r>,
+        number: u64,
+    ) -> Cell<'r> {
         match from {
-            From::Field(at) => row.cell(*at),
+            From::Field(at) => field(*at),
             From::Value(text) => Cell::Text(Cow::Borrowed(text)),
             From::WithRow(at) => {
                 let parts = &self.added[*at].parts;
                 if *parts == [Part::Row] {
-                    return Cell::Integer(i64::try_from(row.number).unwrap_or(i64::MAX));
+                    return Cell::Integer(i64::try_from(number).unwrap_or(i64::MAX));
                 }
-                Cell::Text(text_of(parts, self.sheet, row.number).into())
+                Cell::Text(text_of(parts, self.sheet, number).into())
             }
             From::Nothing => Cell::Nothing,
         }
     }
 
-    /// Shapes one row.
-    pub fn row<'r>(&'r self, row: &'r Row) -> Shaped<'r> {
+    /// Shapes one row into cells.
+    pub fn row<'r>(&'r self, row: &'r Row, cells: &mut Vec<Cell<'r>>) -> Shaped {
         if !self.options.keep_blank && row.is_blank() {
             return Shaped::Blank;
         }
-        let mut cells = Vec::with_capacity(self.columns.len());
+        self.fields(&|at| row.cell(at), row.number, cells)
+    }
+
+    /// Shapes the fields of a row that is not blank into cells.
+    #[inline]
+    pub fn fields<'r>(
+        &'r self,
+        field: &impl Fn(usize) -> Cell<'r>,
+        number: u64,
+        cells: &mut Vec<Cell<'r>>,
+    ) -> Shaped {
+        cells.clear();
         let (mut misfits, mut required) = (Vec::new(), false);
         for ((planned, from), wants) in self.columns.iter().zip(&self.from).zip(&self.wants) {
-            let cell = self.cell(from, row);
+            let cell = self.cell(from, field, number);
             let nothing = self.options.layout.is_nothing(&cell);
             match (wants, &cell) {
                 (Wants::Rules, _) => {}
@@ -129,7 +143,7 @@ impl Shape<'_> {
                     misfits.push(Misfit {
                         source: self.source.to_owned(),
                         sheet: self.sheet.map(str::to_owned),
-                        row: row.number,
+                        row: number,
                         column: planned.column.name.clone(),
                         value: cell.to_text(),
                         rule,
@@ -139,41 +153,10 @@ impl Shape<'_> {
             }
         }
         if misfits.is_empty() {
-            return Shaped::Row(cells, 0);
+            return Shaped::Row(0);
         }
         // Where nothing stands, nothing can be emptied.
         let curable = self.options.misfits == Misfits::Empty && !required;
-        if curable { Shaped::Row(cells, misfits.len() as u64) } else { Shaped::Misfits(misfits) }
-    }
-}
-
-/// Knows rows that were written already.
-pub(super) struct Seen {
-    rows: HashSet<u128>,
-    /// Two, so that two rows are as good as never taken for one.
-    states: [RandomState; 2],
-}
-
-impl Seen {
-    pub fn new() -> Self {
-        Seen { rows: HashSet::new(), states: [RandomState::new(), RandomState::new()] }
-    }
-
-    /// Whether a row was there before, by the columns that make it the same.
-    pub fn again(&mut self, cells: &[Cell<'_>], repeated: &Repeated, columns: &[Planned]) -> bool {
-        let counts = |at: usize| match repeated {
-            Repeated::Keep => false,
-            Repeated::Drop => true,
-            Repeated::ByKey(keys) => keys.contains(&columns[at].column.name),
-        };
-        let mut hashers = self.states.each_ref().map(BuildHasher::build_hasher);
-        for (at, cell) in cells.iter().enumerate().filter(|(at, _)| counts(*at)) {
-            let text = cell.to_text();
-            for hasher in &mut hashers {
-                (at, cell.is_nothing(), &text).hash(hasher);
-            }
-        }
-        let [high, low] = hashers.map(|hasher| u128::from(hasher.finish()));
-        !self.rows.insert(high << 64 | low)
+        if curable { Shaped::Row(misfits.len() as u64) } else { Shaped::Misfits(misfits) }
     }
 }

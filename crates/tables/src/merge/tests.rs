@@ -1,3 +1,4 @@
+mod pieces;
 mod split;
 
 use std::fs::File;

@@ -1,8 +1,7 @@
 //! The types of the columns of a plan.
 
-use super::Plan;
+use super::{Plan, Planned};
 use crate::kind::Kind;
-use crate::layout::Column;
 use crate::write::{Form, Head};
 
 impl Plan {
@@ -41,10 +40,11 @@ impl Plan {
 
     /// The columns as a writer sees them.
     pub fn heads(&self) -> Vec<Head> {
-        let head = |column: &Column| Head {
-            name: column.name.clone(),
-            kind: column.kind.unwrap_or(Kind::Text),
+        let head = |planned: &Planned| {
+            let kind = planned.column.kind.unwrap_or(Kind::Text);
+            let digits = (kind == Kind::Decimal).then(|| planned.guess.digits()).flatten();
+            Head { name: planned.column.name.clone(), kind, digits }
         };
-        self.columns().map(head).collect()
+        self.columns.iter().map(head).collect()
     }
 }

@@ -11,14 +11,21 @@
 //! while those before are written.
 
 mod chunk;
+mod cut;
 mod masks;
 mod records;
+mod take;
 
 use std::io::{self, Read, Write};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 
 use chunk::{Chunk, Scanned};
 use records::Records;
+use take::{AsTheyStand, InPieces};
+
+pub(crate) use cut::{Cut, Cutter, Spare};
+pub(crate) use records::each_record;
+pub(crate) use take::{Fields, Take, push_short};
 
 use crate::delimited::Reader;
 use crate::fault::{Fault, RECORD_LIMIT};
@@ -72,8 +79,21 @@ pub(crate) fn copy<R: Read + Send>(
     pieces: Option<&[Piece<'_>]>,
     out: &mut dyn Write,
 ) -> Result<Copied, Stopped> {
+    match pieces {
+        Some(pieces) => {
+            let pieces = InPieces { delimiter: shape.delimiter, pieces };
+            copy_by(reader, Records::new(shape, pieces), out)
+        }
+        None => copy_by(reader, Records::new(shape, AsTheyStand), out),
+    }
+}
+
+fn copy_by<R: Read + Send, T: Take + Send>(
+    reader: Reader<R>,
+    mut records: Records<T>,
+    out: &mut dyn Write,
+) -> Result<Copied, Stopped> {
     let (first, unread, mut input, _) = reader.into_rest();
-    let mut records = Records::new(shape, pieces);
     let mut chunk = Chunk::new();
     chunk.push_first(&first[unread]);
     drop(first);
@@ -110,8 +130,8 @@ fn source(error: io::Error) -> Stopped {
 }
 
 /// Reads and looks through what follows, while what was before is written.
-fn read_ahead(
-    mut records: Records<'_>,
+fn read_ahead<T: Take>(
+    mut records: Records<T>,
     mut input: impl Read,
     mut left: Vec<u8>,
     full: &SyncSender<Scanned>,

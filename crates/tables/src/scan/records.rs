@@ -6,7 +6,8 @@ use super::chunk::{Chunk, Scanned};
 #[cfg(target_arch = "x86_64")]
 use super::masks::masks_of_avx2;
 use super::masks::{Masks, masks_of, running};
-use super::{Copied, Piece, Shape, Stopped};
+use super::take::{Fields, Take};
+use super::{Copied, Shape, Stopped};
 
 /// What stood before a block.
 #[derive(Clone, Copy)]
@@ -30,25 +31,68 @@ struct Place {
     before: Before,
     /// Whether any byte is beyond ASCII.
     wide: bool,
+    /// Line on which the record begins.
+    line: u64,
+    /// Whether a line feed stands within quotes, here or before.
+    within: bool,
+    /// Where the last block with quotes in it ends.
+    quotes: usize,
 }
 
-pub(super) struct Records<'a> {
+impl Place {
+    fn at(line: u64) -> Self {
+        Place {
+            begun: 0,
+            segment: 0,
+            fields: 0,
+            quoted: 0,
+            before: Before { separator: 1, close: 0 },
+            wide: false,
+            line,
+            within: false,
+            quotes: 0,
+        }
+    }
+}
+
+pub(super) struct Records<T> {
     shape: Shape,
-    pieces: Option<&'a [Piece<'a>]>,
+    /// Takes the fields of each record, where that is wanted.
+    take: T,
     copied: Copied,
     /// Places of the delimiters of the record, where fields are taken apart.
     places: Vec<usize>,
     /// Parts of the chunk that are to be written as they stand.
     ranges: Vec<Range<usize>>,
-    /// Records that were made of pieces.
+    /// What was made of the fields.
     lines: Vec<u8>,
 }
 
-impl<'a> Records<'a> {
-    pub fn new(shape: Shape, pieces: Option<&'a [Piece<'a>]>) -> Self {
+/// Has the fields of each record of a piece taken; gives how many there were.
+///
+/// # Errors
+/// [`Stopped::Irregular`], when something is amiss; what the taker gives.
+pub(crate) fn each_record<T: Take>(
+    text: &str,
+    line: u64,
+    shape: Shape,
+    lines: &mut Vec<u8>,
+    take: &mut T,
+) -> Result<Copied, Stopped> {
+    let mut records = Records::new(shape, take);
+    records.lines = std::mem::take(lines);
+    let mut place = Place::at(line);
+    let scanned = records.scan(text.as_bytes(), &mut place);
+    *lines = records.lines;
+    scanned?;
+    if place.begun < text.len() { Err(Stopped::Irregular) } else { Ok(records.copied) }
+}
+
+impl<T: Take> Records<T> {
+    pub fn new(shape: Shape, take: T) -> Self {
         Records {
             shape,
-            pieces,
+            take,
             copied: Copied::default(),
             places: Vec::new(),
             ranges: Vec::new(),
@@ -59,22 +103,15 @@ impl<'a> Records<'a> {
     /// Takes the whole records of a chunk, which begins with one; gives what is left.
     pub fn take(&mut self, chunk: &mut Chunk, last: bool) -> Result<Vec<u8>, Stopped> {
         let text = chunk.text(last);
-        let mut place = Place {
-            begun: 0,
-            segment: 0,
-            fields: 0,
-            quoted: 0,
-            before: Before { separator: 1, close: 0 },
-            wide: false,
-        };
+        let mut place = Place::at(1);
         self.places.clear();
         self.scan(text, &mut place)?;
         let end = place.begun;
         // No character is cut off: it ends where a record does.
-        if place.wide && std::str::from_utf8(&text[..end]).is_err() {
+        if place.wide && simdutf8::basic::from_utf8(&text[..end]).is_err() {
             return Err(Stopped::Irregular);
         }
-        if self.pieces.is_none() {
+        if !T::FIELDS {
             self.write(place.segment, end);
         }
         // What is left at the end is a record whose quote is never closed.
@@ -152,8 +189,12 @@ impl<'a> Records<'a> {
         mut masks: Masks,
     ) -> Result<(), Stopped> {
         place.wide |= masks.wide;
+        if masks.quotes != 0 {
+            place.quotes = offset + 64;
+        }
         if masks.quotes | place.quoted | place.before.close != 0 {
             let inside = check_quotes(text, place, offset, &masks)?;
+            place.within |= masks.ends & inside != 0;
             masks.delimiters &= !inside;
             masks.ends &= !inside;
         } else {
@@ -161,7 +202,7 @@ impl<'a> Records<'a> {
         }
         // Carriage returns are rare, or stand in every record.
         let returned = masks.returns != 0 || offset > 0 && text[offset - 1] == b'\r';
-        if self.pieces.is_some() {
+        if T::FIELDS {
             self.fields(text, place, offset, &masks, returned)
         } else {
             self.ends(text, place, offset, masks, returned)
@@ -271,62 +312,32 @@ impl<'a> Records<'a> {
                 continue;
             }
             let begun = std::mem::replace(&mut place.begun, at + 1);
+            let line = place.line;
+            place.line += 1;
+            if place.within {
+                place.line += memchr::memchr_iter(b'\n', &text[begun..at]).count() as u64;
+            }
             let end = if returned { before_returns(text, begun, at) } else { at };
             let wanted = self.shape.columns - 1;
             if self.places.len() == wanted && end - begun > wanted * 3 + 2 {
                 self.copied.rows += 1;
-            } else if self.kind_of(&text[begun..end], self.places.len())? != Kind::Record {
-                self.places.clear();
-                continue;
+            } else {
+                let kind = self.kind_of(&text[begun..end], self.places.len())?;
+                if kind == Kind::NoRecord || kind == Kind::Blank && !self.take.keeps_blank() {
+                    self.places.clear();
+                    continue;
+                }
             }
-            self.write_pieces(text, begun, end);
+            let quotes = place.quotes > begun;
+            let fields = Fields { begun, end, delimiters: &self.places, line, quotes };
+            self.take.record(text, &fields, &mut self.lines)?;
             self.places.clear();
         }
         Ok(())
     }
 
-    #[inline(always)]
-    fn write_pieces(&mut self, text: &[u8], begun: usize, end: usize) {
-        let Some(pieces) = self.pieces else { return };
-        let before = self.lines.len();
-        for (at, piece) in pieces.iter().enumerate() {
-            if at > 0 {
-                self.lines.push(self.shape.delimiter);
-            }
-            match piece {
-                Piece::Field(index) => {
-                    let from = if *index == 0 { begun } else { self.places[index - 1] + 1 };
-                    let to = self.places.get(*index).copied().unwrap_or(end);
-                    push_short(&mut self.lines, text, from, to);
-                }
-                Piece::Bytes(bytes) => self.lines.extend_from_slice(bytes),
-            }
-        }
-        if self.lines.len() == before {
-            // A single empty field would be a blank line, which no reader takes for a row.
-            self.lines.extend_from_slice(b"\"\"");
-        }
-        self.lines.push(b'\n');
-    }
-
     pub fn end(self, left: &[u8]) -> Result<Copied, Stopped> {
         if left.is_empty() { Ok(self.copied) } else { Err(Stopped::Irregular) }
-    }
-}
-
-/// Adds a field, most of which are short: 32 bytes are copied whatever its length, where
-/// there are so many.
-#[inline(always)]
-fn push_short(lines: &mut Vec<u8>, text: &[u8], from: usize, to: usize) {
-    let length = to - from;
-    if length <= 32
-        && let Some(source) = text.get(from..from + 32)
-    {
-        let begun = lines.len();
-        lines.extend_from_slice(source);
-        lines.truncate(begun + length);
-    } else {
-        lines.extend_from_slice(&text[from..to]);
     }
 }
 

@@ -1,20 +1,22 @@
 //! Writing tables: delimited text, JSON Lines, workbooks and Parquet.
 
+mod columns;
 mod delimited;
+mod gzip;
 mod json;
 mod parquet;
 mod workbook;
 
 use std::io::{self, Write};
 use std::path::PathBuf;
+use std::sync::Arc;
 
-use flate2::Compression;
-use flate2::write::GzEncoder;
-
-use crate::cell::Cell;
+use crate::cell::{Cell, Row};
 use crate::dialect::Encoding;
 use crate::kind::Kind;
 
+pub use columns::Columns;
+pub(crate) use columns::{Plain, days_of, micros_of};
 pub use workbook::sheet_name;
 
 /// In what form an output is written.
@@ -140,6 +142,51 @@ pub struct Head {
     pub name: String,
     /// Its type.
     pub kind: Kind,
+    /// The digits of its values, where they are decimals; none when there are more than
+    /// 38.
+    pub digits: Option<Digits>,
+}
+
+impl Head {
+    /// A column of this name and type.
+    pub fn of(name: &str, kind: Kind) -> Self {
+        Head { name: name.to_owned(), kind, digits: None }
+    }
+}
+
+/// How many digits the decimals of a column have.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Digits {
+    /// In all.
+    pub precision: u32,
+    /// Behind the point.
+    pub scale: u32,
+}
+
+/// In what form a [`Sink`] takes many rows at once.
+pub enum Way {
+    /// As the bytes that this makes of them.
+    Lines(Arc<dyn Lines>),
+    /// As columns of these types.
+    Columns(Arc<[Head]>),
+    /// As cells.
+    Rows,
+}
+
+/// Room for values on their way.
+#[derive(Debug, Default)]
+pub struct Room {
+    text: String,
+    line: Vec<u8>,
+}
+
+/// Writes rows as bytes, whoever asks, on any thread.
+pub trait Lines: Send + Sync {
+    /// Writes a row behind what is there.
+    ///
+    /// # Errors
+    /// `InvalidData` for what the form cannot hold.
+    fn row(&self, cells: &[Cell<'_>], room: &mut Room, out: &mut Vec<u8>) -> io::Result<()>;
 }
 
 /// Where an output goes.
@@ -163,7 +210,36 @@ pub trait Sink {
     /// The output's, or `InvalidData` for what the form cannot hold.
     fn row(&mut self, cells: &[Cell<'_>], number: u64) -> io::Result<()>;
 
-    /// Where records can be written as they stand; none where they cannot.
+    /// In what form many rows are taken at once.
+    fn way(&self) -> Way {
+        Way::Rows
+    }
+
+    /// Takes rows as columns; who says [`Way::Columns`] has it.
+    ///
+    /// # Errors
+    /// The output's.
+    fn columns(&mut self, columns: Columns) -> io::Result<()> {
+        let _ = columns;
+        Err(invalid("it takes no columns".into()))
+    }
+
+    /// Takes many rows: their cells one behind the other, `width` for each, and the line
+    /// or row of the source of each.
+    ///
+    /// # Errors
+    /// As [`Sink::row`].
+    fn rows(&mut self, cells: Row, numbers: Vec<u64>, width: usize) -> io::Result<()> {
+        let mut row = Vec::with_capacity(width);
+        for (at, number) in numbers.into_iter().enumerate() {
+            row.clear();
+            row.extend((at * width..(at + 1) * width).map(|cell| cells.cell(cell)));
+            self.row(&row, number)?;
+        }
+        Ok(())
+    }
+
+    /// Where lines can be written as they stand; none where they cannot.
     fn verbatim(&mut self) -> Option<&mut dyn Write> {
         None
     }
@@ -187,40 +263,17 @@ pub fn begin<'a>(
     header: bool,
 ) -> io::Result<Box<dyn Sink + 'a>> {
     let text = |out: Out<'a>| -> Out<'a> {
-        if writing.gzip {
-            Box::new(Packed(Some(GzEncoder::new(out, Compression::default()))))
-        } else {
-            out
-        }
+        if writing.gzip { Box::new(gzip::Packed::new(out)) } else { out }
     };
     Ok(match writing.form {
         Form::Delimited => {
             Box::new(delimited::Delimited::begin(text(out), writing, columns, header)?)
         }
-        Form::JsonLines => Box::new(json::JsonLines::new(text(out), columns)),
+        Form::JsonLines => Box::new(json::JsonLines::begin(text(out), columns)?),
         Form::Xlsx => Box::new(workbook::Workbook::begin(out, writing, columns)?),
         Form::Parquet => Box::new(parquet::Parquet::begin(out, columns)?),
         Form::Given => return Err(invalid("rows that are given away are not written".into())),
     })
-}
-
-/// A gzip stream that is ended when it is flushed.
-struct Packed<W: Write>(Option<GzEncoder<W>>);
-
-impl<W: Write> Write for Packed<W> {
-    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        match &mut self.0 {
-            Some(packed) => packed.write(bytes),
-            None => Err(io::Error::other("the compressed stream was ended")),
-        }
-    }
-
-    fn flush(&mut self) -> io::Result<()> {
-        match self.0.take() {
-            Some(packed) => packed.finish()?.flush(),
-            None => Ok(()),
-        }
-    }
 }
 
 fn invalid(message: String) -> io::Error {

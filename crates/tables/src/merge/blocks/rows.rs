@@ -1,0 +1,120 @@
+//! The records of a piece, whatever they are written in.
+
+use std::borrow::Cow;
+
+use crate::cell::Cell;
+use crate::records::Lines;
+use crate::scan::{self, Copied, Cut, Fields, Stopped, Take};
+
+/// How the records of a text are written.
+#[derive(Clone, Copy)]
+pub(in crate::merge) enum Records<'a> {
+    /// As delimited text of this shape.
+    Delimited(scan::Shape),
+    /// As JSON, one on each line, with members of these names.
+    Json(&'a Lines),
+}
+
+/// Takes the fields of records one by one, as cells.
+pub(super) trait EachRow<'t> {
+    /// Whether a record in which nothing stands is taken too.
+    fn keeps_blank(&self) -> bool;
+
+    /// Takes a record of delimited text as it stands; false when its fields are to be
+    /// looked at one by one.
+    fn straight(&mut self, text: &'t str, fields: &Fields<'_>, lines: &mut Vec<u8>) -> bool {
+        let _ = (text, fields, lines);
+        false
+    }
+
+    /// Takes a record of so many fields, which begins on a line.
+    ///
+    /// # Errors
+    /// Why no more are taken.
+    fn row(
+        &mut self,
+        field: &impl Fn(usize) -> Cell<'t>,
+        width: usize,
+        line: u64,
+        lines: &mut Vec<u8>,
+    ) -> Result<(), Stopped>;
+}
+
+/// A field of delimited text as a cell, without its quotes.
+#[inline(always)]
+fn field_of(text: &str, (from, to): (usize, usize)) -> Cell<'_> {
+    let field = &text[from..to];
+    match field.as_bytes() {
+        [b'"', inner @ .., b'"'] => {
+            let text = &field[1..=inner.len()];
+            if memchr::memchr(b'"', inner).is_none() {
+                Cell::Text(Cow::Borrowed(text))
+            } else {
+                Cell::Text(Cow::Owned(text.replace("\"\"", "\"")))
+            }
+        }
+        _ => Cell::Text(Cow::Borrowed(field)),
+    }
+}
+
+struct Delimited<'t, T> {
+    text: &'t str,
+    each: T,
+}
+
+impl<'t, T: EachRow<'t>> Take for Delimited<'t, &mut T> {
+    const FIELDS: bool = true;
+
+    fn keeps_blank(&self) -> bool {
+        self.each.keeps_blank()
+    }
+
+    #[inline(always)]
+    fn record(
+        &mut self,
+        _: &[u8],
+        fields: &Fields<'_>,
+        lines: &mut Vec<u8>,
+    ) -> Result<(), Stopped> {
+        let text = self.text;
+        if self.each.straight(text, fields, lines) {
+            return Ok(());
+        }
+        let width = fields.delimiters.len() + 1;
+        self.each.row(&|at| field_of(text, fields.span(at)), width, fields.line, lines)
+    }
+}
+
+impl Records<'_> {
+    /// Has each record of a piece taken; gives how many there were.
+    ///
+    /// # Errors
+    /// [`Stopped::Irregular`], when something is amiss; what the taker gives.
+    pub(super) fn each<'t, T: EachRow<'t>>(
+        self,
+        piece: &Cut,
+        text: &'t str,
+        lines: &mut Vec<u8>,
+        each: &mut T,
+    ) -> Result<Copied, Stopped> {
+        match self {
+            Records::Delimited(shape) => {
+                let mut taker = Delimited { text, each };
+                scan::each_record(text, piece.line, shape, lines, &mut taker)
+            }
+            Records::Json(names) => {
+                let keeps_blank = each.keeps_blank();
+                let mut counted = Copied::default();
+                names.each(text, piece.line, |values, line| {
+                    if !keeps_blank && values.iter().all(Cell::is_nothing) {
+                        counted.blank += 1;
+                        return Ok(());
+                    }
+                    counted.rows += 1;
+                    each.row(&|at| values[at].clone(), values.len(), line, lines)
+                })?;
+                Ok(counted)
+            }
+        }
+    }
+}
