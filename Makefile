@@ -10,7 +10,7 @@ SUDO   = $(shell [ "$$(id -u)" = 0 ] || command -v sudo)
 CONSOLE_SOURCES = $(shell find console/src console/public -type f) console/index.html \
                   console/vite.config.ts console/tsconfig.json console/package-lock.json
 
-.PHONY: demo build console types quick test chaos bench fuzz fuzz-api shots fmt clean compiler browser server farservers disks archivers terminal
+.PHONY: demo build console types quick test chaos bench fuzz fuzz-api shots fmt clean compiler browser server farservers disks archivers frames terminal
 
 ## demo: build, start the service with demo data and a live feeder, print the address
 demo: compiler
@@ -75,8 +75,8 @@ chaos: compiler server farservers disks console
 	  $(CARGO) test --locked --release -p vadegate-core -- eight_readers
 
 ## bench: measures beside their baselines, as ratios
-bench: compiler browser server farservers disks archivers console
-	$(CARGO) bench --locked -p vadegate --bench passage --bench synced --bench handing --bench editing --bench growth --bench arrivals --bench ledger --bench watching --bench afar --bench tables --bench loads
+bench: compiler browser server farservers disks archivers frames console
+	$(CARGO) bench --locked -p vadegate --bench passage --bench synced --bench handing --bench editing --bench growth --bench arrivals --bench ledger --bench watching --bench afar --bench tables --bench typed --bench loads
 	$(CARGO) test --locked --release -p vadegate --test e2e -- page_figures --ignored --nocapture
 
 ## fuzz: the readers of tables and the API against what nobody would send; SECONDS=60 for each reader
@@ -145,6 +145,15 @@ archivers:
 	@command -v python3 >/dev/null && command -v zip >/dev/null && command -v unzip >/dev/null && \
 	  command -v gpg >/dev/null && command -v 7z >/dev/null || \
 	  $(MAKE) --no-print-directory install PACKAGES="python3 zip unzip gnupg p7zip-full"
+
+# Two libraries of data frames, in an environment of their own, and a packer that uses all
+# processors: beside them typed tables are measured.
+FRAMES := target/bench-python
+frames:
+	@command -v pigz >/dev/null && python3 -c 'import ensurepip' 2>/dev/null || \
+	  $(MAKE) --no-print-directory install PACKAGES="pigz python3 python3-venv"
+	@$(FRAMES)/bin/python -c 'import polars, duckdb' 2>/dev/null || \
+	  { python3 -m venv $(FRAMES) && $(FRAMES)/bin/pip install --quiet polars duckdb; }
 
 # A terminal window on a screen that nobody sees, for pictures of commands.
 terminal:

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { ago, clock, count, counted, later, moment, size, until, visible } from "./format";
+import { about, ago, clock, count, counted, later, moment, size, until, visible } from "./format";
 
 describe("format", () => {
   it("shows what is not seen", () => {
@@ -49,4 +49,10 @@ it("a time to come is told in its largest unit", () => {
   expect(until("2026-02-01T03:00:00Z", now)).toBe("in 21 h");
   expect(until("2026-02-03T06:00:00Z", now)).toBe("in 3 d");
   expect(until("2026-01-31T05:59:00Z", now)).toBe("now");
+});
+
+it("rounds what is only about right", () => {
+  expect([0, 7, 42, 96, 997, 147_023_113].map(about)).toEqual(
+    [0, 7, 42, 96, 1000, 150_000_000].map(count),
+  );
 });

@@ -110,3 +110,9 @@ function part(at: string, zone: string, options: Intl.DateTimeFormatOptions): st
   }
   return formatter.format(new Date(at));
 }
+
+/** A number that is only about right, to two digits: `147 023 113` is `150 000 000`. */
+export function about(number: number): string {
+  const step = 10 ** Math.max(0, Math.floor(Math.log10(Math.max(1, number))) - 1);
+  return count(Math.round(number / step) * step);
+}

@@ -53,9 +53,9 @@ describe("tables", () => {
   });
 
   it("kinds are told in words", () => {
-    const sample = { format: "delimited text", gzip: true, encoding: "utf-8", delimiter: ";", tables: [] };
+    const sample = { format: "delimited text", packed: "gzip" as const, encoding: "utf-8", delimiter: ";", tables: [] };
     expect(kindOf(sample)).toBe("delimited text, compressed (gzip), utf-8, parted by semicolons");
-    expect(kindOf({ format: "a workbook (xlsx)", gzip: false, tables: [] })).toBe("a workbook (xlsx)");
+    expect(kindOf({ format: "a workbook (xlsx)", tables: [] })).toBe("a workbook (xlsx)");
   });
 
   it("names tell which files can be looked into", () => {

@@ -18,7 +18,7 @@ const DELIMITERS: Record<string, string> = {
 /** What kind of file it is: `delimited text, utf-8, parted by commas`. */
 export function kindOf(sample: Sample): string {
   const parts = [sample.format];
-  if (sample.gzip) parts.push("compressed (gzip)");
+  if (sample.packed != null) parts.push(`compressed (${sample.packed})`);
   if (sample.encoding != null) parts.push(sample.encoding);
   if (sample.delimiter != null) {
     parts.push(`parted by ${DELIMITERS[sample.delimiter] ?? `\`${sample.delimiter}\``}`);

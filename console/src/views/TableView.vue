@@ -8,7 +8,7 @@ import PickList from "../components/PickList.vue";
 import TableColumns from "../components/TableColumns.vue";
 import TableRows from "../components/TableRows.vue";
 import { useOutput, useSample } from "../composables/useQueries";
-import { counted, visible } from "../support/format";
+import { about, counted, visible } from "../support/format";
 import { kindOf } from "../support/tables";
 
 /** What is in one file: its tables; and, when it is an output, its account. */
@@ -57,7 +57,8 @@ const name = computed(() => props.path.split("/").at(-1) ?? props.path);
           Columns
           <span class="ml-1 text-sm font-normal text-muted">
             {{ counted(table.columns.length, "column") }}, {{ table.more ? "of the first" : "of all" }}
-            {{ counted(table.rows, "row") }}
+            {{ counted(table.rows, "row")
+            }}<template v-if="table.about"> of about {{ about(table.about) }}</template>
           </span>
         </h2>
         <PickList v-if="sheets.length > 1" v-model="sheet" label="Sheet" :choices="sheets" />

@@ -42,5 +42,5 @@ pub use merge::{
 };
 pub use source::{Bytes, Format, Header, Merged, Reading, Sheets};
 pub use write::{
-    Columns, Digits, Form, Head, Lines, Room, Sink, Stacking, Way, Writing, sheet_name,
+    Columns, Digits, Form, Head, Lines, Packing, Room, Sink, Stacking, Way, Writing, sheet_name,
 };

@@ -195,10 +195,22 @@ impl<R: Read> Objects<R> {
 /// # Errors
 /// [`Fault::Json`] and [`Fault::Io`].
 pub(crate) fn columns(text: impl Read) -> Result<Vec<String>, Fault> {
+    columns_of(text, u64::MAX)
+}
+
+/// The same of the first so many records; what is wrong behind one is told when it is
+/// read.
+///
+/// # Errors
+/// [`Fault::Json`] and [`Fault::Io`].
+pub(crate) fn columns_of(text: impl Read, records: u64) -> Result<Vec<String>, Fault> {
     let mut objects = Objects::new(text);
     let mut columns = Vec::new();
     let mut known = HashSet::new();
-    while let Some((line, object)) = objects.next()? {
+    let mut left = records;
+    while left > 0 {
+        left -= 1;
+        let Some((line, object)) = objects.next()? else { break };
         for (name, _) in object.0 {
             if !known.contains(&name) {
                 known.insert(name.clone());
@@ -217,7 +229,7 @@ pub(crate) fn columns(text: impl Read) -> Result<Vec<String>, Fault> {
 /// # Errors
 /// [`Fault::Json`] and [`Fault::Io`].
 pub(crate) fn first_columns(bytes: Bytes<'_>, found: &Found) -> Result<Vec<String>, Fault> {
-    let first = Objects::new(text_of(bytes, found)).next()?;
+    let first = Objects::new(text_of(bytes, found)?).next()?;
     Ok(first
         .map(|(_, object)| object.0.into_iter().map(|(name, _)| name).collect())
         .unwrap_or_default())

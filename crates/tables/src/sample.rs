@@ -1,6 +1,8 @@
 //! What is in a file: its kind, its columns, and what stands in them.
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -9,7 +11,9 @@ use crate::cell::{Cell, Row};
 use crate::fault::Fault;
 use crate::kind::{Guess, Kind, Spelling, read};
 use crate::layout::{Column, Layout, compare};
-use crate::source::{Bytes, Format, Reading, Table, each_table};
+use crate::records;
+use crate::source::{Bytes, Format, Reading, Table, each_table, look, text_of};
+use crate::write::Packing;
 
 /// First rows that are shown.
 const SHOWN: usize = 20;
@@ -17,6 +21,8 @@ const SHOWN: usize = 20;
 const BARS: usize = 12;
 /// Different texts that are counted.
 const TEXTS: usize = 1000;
+/// Bytes that are read with the header.
+const AHEAD: u64 = 256 * 1024;
 /// Letters of a text that are shown.
 const LETTERS: usize = 200;
 
@@ -25,8 +31,9 @@ const LETTERS: usize = 200;
 pub struct Sample {
     /// Its kind, in words.
     pub format: String,
-    /// Whether it is compressed.
-    pub gzip: bool,
+    /// How it is compressed, if it is.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub packed: Option<Packing>,
     /// Encoding of text.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub encoding: Option<&'static str>,
@@ -47,6 +54,10 @@ pub struct SampleTable {
     pub rows: u64,
     /// Whether there are more, which were not read.
     pub more: bool,
+    /// How many there are in all, about, as the bytes that were read tell; none where
+    /// they do not.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub about: Option<u64>,
     /// Its columns.
     pub columns: Vec<SampleColumn>,
     /// The first rows.
@@ -115,22 +126,30 @@ impl Watched {
             self.empty += 1;
             return;
         }
-        self.guess.note(cell);
-        let kind = self.guess.kind();
-        if let Some(value) = read(cell, kind, &Spelling::default()) {
-            self.bound(kind, crate::kind::owned(value));
-        }
-        let text = shown(cell);
-        if let Some(count) = self.texts.get_mut(&text) {
+        // What was seen before tells nothing new. Of numbers and the like the text is
+        // enough; what is shown cut short may be another.
+        let text = match cell {
+            Cell::Text(text) if text.len() <= LETTERS => Cow::Borrowed(text.as_ref()),
+            other => Cow::Owned(shown(other)),
+        };
+        if let (Cell::Text(_), Some(count)) = (cell, self.texts.get_mut(text.as_ref())) {
             *count += 1;
+            if text.len() <= LETTERS {
+                return;
+            }
         } else if self.texts.len() < TEXTS {
-            self.texts.insert(text, 1);
+            *self.texts.entry(text.into_owned()).or_default() += 1;
         } else {
             self.more = true;
         }
+        self.guess.note(cell);
+        let kind = self.guess.kind();
+        if let Some(value) = read(cell, kind, &Spelling::default()) {
+            self.bound(kind, value);
+        }
     }
 
-    fn bound(&mut self, kind: Kind, value: Cell<'static>) {
+    fn bound(&mut self, kind: Kind, value: Cell<'_>) {
         let less = |a: &Cell<'_>, b: &Cell<'_>| compare(a, b).is_some_and(|order| order.is_lt());
         match self.bounds.get_mut(kind.word()) {
             None => {
@@ -141,7 +160,7 @@ impl Watched {
                     .filter_map(|cell| read(&Cell::Text(cell.to_text().into()), kind, &spelling))
                     .map(crate::kind::owned)
                     .collect();
-                all.push(value);
+                all.push(crate::kind::owned(value));
                 let mut bounds = (all[0].clone(), all[0].clone());
                 for cell in all {
                     if less(&cell, &bounds.0) {
@@ -153,8 +172,8 @@ impl Watched {
                 }
                 self.bounds.insert(kind.word(), bounds);
             }
-            Some((least, _)) if less(&value, least) => *least = value,
-            Some((_, most)) if less(most, &value) => *most = value,
+            Some((least, _)) if less(&value, least) => *least = crate::kind::owned(value),
+            Some((_, most)) if less(most, &value) => *most = crate::kind::owned(value),
             Some(_) => {}
         }
     }
@@ -256,16 +275,36 @@ fn at_place(kind: Kind, at: f64, least: &Cell<'_>) -> String {
 /// # Errors
 /// [`Fault`], when it is no table at all. A fault further on stands in its table.
 pub fn sample(bytes: Bytes<'_>, reading: &Reading, bound: Bound) -> Result<Sample, Fault> {
+    let counted = AtomicU64::new(0);
+    let read = bytes.read.unwrap_or(&counted);
+    let length = bytes.file.metadata()?.len();
+    let bytes = Bytes { read: Some(read), ..bytes };
     let mut tables = Vec::new();
     let mut visit = |table: &mut dyn Table| {
-        tables.push(sample_table(table, bound.rows));
+        let begun = read.load(Ordering::Relaxed);
+        let mut sampled = sample_table(table, bound.rows);
+        // Rows are counted from the start of a text, and bytes too.
+        let bytes = read.load(Ordering::Relaxed).saturating_sub(begun.min(AHEAD));
+        if sampled.more && table.sheet().is_none() && bytes > 0 {
+            let rows = sampled.rows as f64 * (length as f64 / bytes as f64).max(1.0);
+            sampled.about = Some(rows as u64);
+        }
+        tables.push(sampled);
         Ok::<bool, Fault>(tables.len() < bound.tables)
     };
-    let found = each_table(bytes, reading, &mut visit)?;
+    let found = look(bytes, reading)?;
+    if matches!(found.format, Format::JsonLines | Format::JsonArray) {
+        // The names of all members are those of the rows that are looked at.
+        let names =
+            records::columns_of(text_of(Bytes { read: None, ..bytes }, &found)?, bound.rows)?;
+        visit(&mut records::Records::new(text_of(bytes, &found)?, names))?;
+    } else {
+        each_table(bytes, reading, &mut visit)?;
+    }
     let text = !found.format.is_workbook();
     Ok(Sample {
         format: found.format.words().to_owned(),
-        gzip: found.gzip,
+        packed: found.packed,
         encoding: text.then(|| found.encoding.name()),
         delimiter: (found.format == Format::Delimited)
             .then(|| char::from(found.dialect.delimiter).to_string()),
@@ -303,6 +342,7 @@ fn sample_table(table: &mut dyn Table, most: u64) -> SampleTable {
         sheet: table.sheet().map(str::to_owned),
         rows,
         more,
+        about: None,
         columns: columns.collect(),
         first,
         fault,

@@ -12,6 +12,7 @@ use crate::dialect::{Dialect, Encoding, find_delimiter, find_encoding, find_line
 use crate::fault::Fault;
 use crate::records::{self, Records};
 use crate::workbook;
+use crate::write::Packing;
 
 use bytes::unpacked;
 pub use bytes::{Bytes, Text, is_stopped};
@@ -157,8 +158,8 @@ pub trait Table {
 pub struct Found {
     /// Its kind.
     pub format: Format,
-    /// Whether it is compressed (gzip).
-    pub gzip: bool,
+    /// How it is compressed, if it is.
+    pub packed: Option<Packing>,
     /// Encoding of text.
     pub encoding: Encoding,
     /// Dialect of delimited text.
@@ -174,20 +175,21 @@ pub fn look(bytes: Bytes<'_>, reading: &Reading) -> Result<Found, Fault> {
     let mut start = vec![0; LOOK];
     let length = read_full(&mut FromStart::new(file), &mut start)?;
     let mut whole = length < LOOK;
-    let gzip = start[..length].starts_with(b"\x1f\x8b");
+    let packed = Packing::of(&start[..length]);
     start.truncate(length);
-    if gzip {
+    if packed.is_some() {
         start.resize(LOOK, 0);
-        let length = read_full(&mut unpacked(file, true), &mut start)?;
+        let length = read_full(&mut unpacked(file, packed)?, &mut start)?;
         whole = length < LOOK;
         start.truncate(length);
     }
-    let text = |format, encoding, dialect| Found { format, gzip, encoding, dialect };
+    let text = |format, encoding, dialect| Found { format, packed, encoding, dialect };
     let utf8 = Encoding::UTF_8;
     let plain = Dialect::of(b',');
-    if let Some(format) = workbook_by_bytes(&start, file, gzip)? {
-        if gzip {
-            return Err(Fault::Unknown("a workbook inside gzip; unpack it first".into()));
+    if let Some(format) = workbook_by_bytes(&start, file, packed)? {
+        if let Some(packing) = packed {
+            let what = format!("a workbook inside {}; unpack it first", packing.word());
+            return Err(Fault::Unknown(what));
         }
         return Ok(text(format, utf8, plain));
     }
@@ -234,23 +236,29 @@ fn after_lines(mut text: &[u8], lines: usize, line_end: u8) -> &[u8] {
 }
 
 /// Kinds of files that are no tables, by the bytes with which they begin.
-const OTHERS: [(&[u8], &str); 9] = [
+const OTHERS: [(&[u8], &str); 8] = [
     (b"%PDF", "a PDF document"),
     (b"PAR1", "a Parquet file, which is written and not read"),
     (b"BZh", "a file compressed by bzip2; unpack it first"),
     (b"Rar!\x1a\x07", "a RAR archive; unpack it first"),
     (b"7z\xbc\xaf\x27\x1c", "a 7z archive; unpack it first"),
     (b"\xfd7zXZ\0", "a file compressed by xz; unpack it first"),
-    (b"\x28\xb5\x2f\xfd", "a file compressed by zstd; unpack it first"),
     (b"{\\rtf", "a rich text document"),
     (b"PK\x05\x06", "an empty zip archive"),
 ];
 
-fn workbook_by_bytes(start: &[u8], file: Bytes<'_>, gzip: bool) -> Result<Option<Format>, Fault> {
+fn workbook_by_bytes(
+    start: &[u8],
+    file: Bytes<'_>,
+    packed: Option<Packing>,
+) -> Result<Option<Format>, Fault> {
     let unknown = |what: &str| Err(Fault::Unknown(what.to_owned()));
     if start.starts_with(b"PK\x03\x04") {
-        if gzip {
-            return unknown("a zip archive or workbook inside gzip; unpack it first");
+        if let Some(packing) = packed {
+            let packing = packing.word();
+            return unknown(&format!(
+                "a zip archive or workbook inside {packing}; unpack it first"
+            ));
         }
         return match budget::workbook_kind(io::BufReader::new(FromStart::new(file))) {
             Some(format) => Ok(Some(format)),
@@ -295,7 +303,7 @@ impl<'a> TextTable<'a> {
     /// # Errors
     /// Any [`Fault`] of a header.
     pub fn open(file: Bytes<'a>, found: &Found, reading: &Reading) -> Result<Self, Fault> {
-        let mut reader = Reader::with(text_of(file, found), found.dialect);
+        let mut reader = Reader::with(text_of(file, found)?, found.dialect);
         reader.skip_lines(reading.preamble)?;
         if let Header::Row(row) = reading.header {
             reader.skip_lines(row.saturating_sub(1) as usize)?;
@@ -376,8 +384,8 @@ pub fn each_table<E: From<Fault>>(
             visit(&mut TextTable::open(file, &found, reading)?)?;
         }
         Format::JsonLines | Format::JsonArray => {
-            let columns = records::columns(text_of(Bytes { read: None, ..file }, &found))?;
-            visit(&mut Records::new(text_of(file, &found), columns))?;
+            let columns = records::columns(text_of(Bytes { read: None, ..file }, &found)?)?;
+            visit(&mut Records::new(text_of(file, &found)?, columns))?;
         }
         format => workbook::each_sheet(FromStart::new(file), format, reading, visit)?,
     }

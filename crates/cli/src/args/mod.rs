@@ -148,7 +148,7 @@ Example:
     /// Merge files, or all tables of a folder, into one output
     #[command(after_help = "\
 The same engine as a gate's, without service or ledger. What an output is follows from
-its name: .csv, .tsv, .jsonl (also with .gz), .xlsx or .parquet. It stands in its place
+its name: .csv, .tsv, .jsonl (also with .gz or .zst), .xlsx or .parquet. It stands in its place
 whole, or not at all; an output is never one of its own sources.
 
 Examples:

@@ -2,6 +2,7 @@
 
 use std::fs::File;
 use std::path::Path;
+use std::sync::atomic::AtomicU64;
 
 use vadegate_core::ask::Sample as Found;
 use vadegate_core::config::draft::{DraftTable, DraftWork, GateDraft, as_written};
@@ -9,6 +10,7 @@ use vadegate_core::pattern::split_name;
 use vadegate_tables::Bytes;
 use vadegate_tables::sample::{Bound, SampleColumn, SampleTable, sample as look_into};
 
+use super::keeping::with_bar;
 use super::merge::reading;
 use crate::args::Sample;
 use crate::failure::Failure;
@@ -27,9 +29,16 @@ pub fn sample(args: &Sample) -> Result<(), Failure> {
     if file.metadata()?.is_dir() {
         return Err(Failure::Wrong(format!("`{shown}` is a folder; name one file in it")));
     }
-    let rows = if args.rows == 0 { u64::MAX } else { args.rows };
-    let found = look_into(Bytes::of(&file), &reading, Bound { rows, tables: 100 })
-        .map_err(|fault| failed(fault.to_string()))?;
+    let bound = Bound { rows: if args.rows == 0 { u64::MAX } else { args.rows }, tables: 100 };
+    let read = AtomicU64::new(0);
+    let bytes = Bytes { read: Some(&read), ..Bytes::of(&file) };
+    let look = || look_into(bytes, &reading, bound);
+    let found = if args.rows == 0 {
+        with_bar("looking", file.metadata()?.len(), &read, look)
+    } else {
+        look()
+    };
+    let found = found.map_err(|fault| failed(fault.to_string()))?;
     if args.json {
         return show::json(&found);
     }
@@ -43,9 +52,7 @@ pub fn sample(args: &Sample) -> Result<(), Failure> {
         return show::line(&toml(args, &found));
     }
     let mut facts = vec![found.format.clone()];
-    if found.gzip {
-        facts.push("compressed (gzip)".into());
-    }
+    facts.extend(found.packed.map(|packing| format!("compressed ({})", packing.word())));
     facts.extend(found.encoding.map(str::to_owned));
     facts.extend(found.delimiter.as_deref().map(|text| match text {
         "\t" => "parted by tabs".to_owned(),
@@ -57,7 +64,11 @@ pub fn sample(args: &Sample) -> Result<(), Failure> {
 
 fn print(table: &SampleTable) -> Result<(), Failure> {
     show::line("")?;
-    let more = if table.more { " and more" } else { "" };
+    let more = match table.about {
+        Some(about) => format!(" of about {}", show::grouped(rounded(about))),
+        None if table.more => " and more".to_owned(),
+        None => String::new(),
+    };
     let sheet = table.sheet.as_ref().map(|sheet| format!("sheet `{sheet}`: ")).unwrap_or_default();
     show::line(&format!(
         "{sheet}{}{more} rows, {} columns",
@@ -104,6 +115,12 @@ fn print(table: &SampleTable) -> Result<(), Failure> {
         show::line(&format!("What follows cannot be read: {fault}"))?;
     }
     Ok(())
+}
+
+/// A number that is only about right, to two digits.
+fn rounded(number: u64) -> u64 {
+    let step = 10_u64.pow(number.checked_ilog10().unwrap_or(0).saturating_sub(1));
+    number.saturating_add(step / 2) / step * step
 }
 
 fn short(text: &str) -> String {

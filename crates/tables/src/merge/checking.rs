@@ -47,7 +47,7 @@ impl Plan {
         let mut guesses: Vec<Guess> = self.columns.iter().map(|one| one.guess).collect();
         let guessing = self.guesses().then_some(&mut guesses);
         let shape = self.shape(lines.names(), input, None);
-        let cutter = Cutter::lines(source::text_of(input.bytes(), found));
+        let cutter = Cutter::lines(source::text_of(input.bytes(), found)?);
         let checked = blocks::check(cutter, Records::Json(lines), &shape, input, guessing);
         self.checked(checked, guesses)
     }

@@ -32,7 +32,7 @@ pub fn existing(file: &std::fs::File, writing: &Writing) -> Result<(Vec<String>,
             return Err(Fault::Unknown(format!("it is {}", other.words())));
         }
     };
-    if writing.gzip {
+    if writing.packed.is_some() {
         // What is packed was ended with its last line.
         return Ok((columns, true));
     }

@@ -189,7 +189,7 @@ impl Plan {
             return self.check(&mut table, input);
         }
         if found.format == Format::JsonLines
-            && let Some(lines) = Lines::find(source::text_of(input.uncounted(), &found))?
+            && let Some(lines) = Lines::find(source::text_of(input.uncounted(), &found)?)?
         {
             self.admit(lines.names(), input.added)?;
             if depth == Depth::Header || self.check_lines(&lines, &found, input)? {

@@ -138,12 +138,12 @@ impl<'a> Merger<'a> {
             return self.copy_text(table, &found, input);
         }
         if found.format == Format::JsonLines
-            && let Some(lines) = Lines::find(text_of(input.uncounted(), &found))?
+            && let Some(lines) = Lines::find(text_of(input.uncounted(), &found)?)?
         {
-            let cutter = Cutter::lines(text_of(input.bytes(), &found));
+            let cutter = Cutter::lines(text_of(input.bytes(), &found)?);
             let again = |shape: &Shape<'_>| {
                 let names = lines.names().to_vec();
-                let mut table = records::Records::new(text_of(input.bytes(), &found), names);
+                let mut table = records::Records::new(text_of(input.bytes(), &found)?, names);
                 Ok(blocks::why(&mut table, shape))
             };
             return self.copy_pieces(cutter, lines.names(), Records::Json(&lines), input, again);

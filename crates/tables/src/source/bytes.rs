@@ -9,8 +9,10 @@ use flate2::read::MultiGzDecoder;
 
 use crate::decode::Decoded;
 use crate::dialect::Encoding;
+use crate::fault::Fault;
 use crate::source::Found;
 use crate::workbook;
+use crate::write::Packing;
 
 /// The bytes of a file.
 #[derive(Debug, Clone, Copy)]
@@ -91,16 +93,27 @@ impl Seek for FromStart<'_> {
 /// Text of a file, unpacked and as UTF-8.
 pub type Text<'a> = Box<dyn Read + Send + 'a>;
 
-pub(super) fn unpacked(bytes: Bytes<'_>, gzip: bool) -> Text<'_> {
+pub(super) fn unpacked(bytes: Bytes<'_>, packed: Option<Packing>) -> Result<Text<'_>, Fault> {
+    /// Memory that a stream may ask for to be unpacked, as a power of two: what the
+    /// tools that pack take at their highest level, and no more.
+    const WINDOW: u32 = 27;
     let bytes = FromStart::new(bytes);
-    if gzip { Box::new(MultiGzDecoder::new(io::BufReader::new(bytes))) } else { Box::new(bytes) }
+    Ok(match packed {
+        Some(Packing::Gzip) => Box::new(MultiGzDecoder::new(io::BufReader::new(bytes))),
+        Some(Packing::Zstd) => {
+            let mut decoder = zstd::Decoder::new(bytes)?;
+            decoder.window_log_max(WINDOW)?;
+            Box::new(decoder)
+        }
+        None => Box::new(bytes),
+    })
 }
 
 /// The text of a file that was looked at.
-pub(crate) fn text_of<'a>(bytes: Bytes<'a>, found: &Found) -> Text<'a> {
-    let bytes = unpacked(bytes, found.gzip);
+pub(crate) fn text_of<'a>(bytes: Bytes<'a>, found: &Found) -> Result<Text<'a>, Fault> {
+    let bytes = unpacked(bytes, found.packed)?;
     if found.encoding == Encoding::UTF_8 {
-        return bytes;
+        return Ok(bytes);
     }
-    Box::new(Decoded::new(bytes, found.encoding))
+    Ok(Box::new(Decoded::new(bytes, found.encoding)))
 }

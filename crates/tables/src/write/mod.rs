@@ -6,6 +6,7 @@ mod gzip;
 mod json;
 mod parquet;
 mod workbook;
+mod zstd;
 
 use std::io::{self, Write};
 use std::path::PathBuf;
@@ -34,6 +35,44 @@ pub enum Form {
     Given,
 }
 
+/// How a text is compressed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, utoipa::ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Packing {
+    /// gzip (RFC 1952).
+    Gzip,
+    /// Zstandard (RFC 8878).
+    Zstd,
+}
+
+impl Packing {
+    /// Its name.
+    pub fn word(self) -> &'static str {
+        match self {
+            Packing::Gzip => "gzip",
+            Packing::Zstd => "zstd",
+        }
+    }
+
+    /// How a file begins that is compressed so.
+    pub(crate) fn of(start: &[u8]) -> Option<Self> {
+        match start {
+            [0x1f, 0x8b, ..] => Some(Packing::Gzip),
+            [0x28, 0xb5, 0x2f, 0xfd, ..] => Some(Packing::Zstd),
+            _ => None,
+        }
+    }
+
+    /// What the last ending of a name says, and the name without it.
+    pub fn by_name(name: &str) -> (&str, Option<Self>) {
+        let endings = [(".gz", Packing::Gzip), (".zst", Packing::Zstd)];
+        let found = endings.into_iter().find_map(|(ending, packing)| {
+            name.strip_suffix(ending).map(|stem| (stem, Some(packing)))
+        });
+        found.unwrap_or((name, None))
+    }
+}
+
 /// How the rows of several sources stand in a workbook.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum Stacking {
@@ -49,8 +88,8 @@ pub enum Stacking {
 pub struct Writing {
     /// The form.
     pub form: Form,
-    /// Whether text is compressed (gzip).
-    pub gzip: bool,
+    /// How text is compressed, if it is.
+    pub packed: Option<Packing>,
     /// Parts the fields of delimited text.
     pub delimiter: u8,
     /// Whether every field stands in quotes.
@@ -76,7 +115,7 @@ impl Writing {
     pub fn delimited(delimiter: u8) -> Self {
         Writing {
             form: Form::Delimited,
-            gzip: false,
+            packed: None,
             delimiter,
             quote_all: false,
             crlf: false,
@@ -94,23 +133,20 @@ impl Writing {
     }
 
     /// What the name of an output says: `.csv`, `.tsv`, `.txt`, `.jsonl`, `.ndjson` (all
-    /// of them also with `.gz`), `.xlsx` and `.parquet`.
+    /// of them also with `.gz` or `.zst`), `.xlsx` and `.parquet`.
     pub fn by_name(name: &str) -> Option<Self> {
         let lower = name.to_ascii_lowercase();
-        let (stem, gzip) = match lower.strip_suffix(".gz") {
-            Some(stem) => (stem, true),
-            None => (lower.as_str(), false),
-        };
+        let (stem, packed) = Packing::by_name(&lower);
         let (_, ending) = stem.rsplit_once('.')?;
         let (form, delimiter) = match ending {
             "csv" => (Form::Delimited, b','),
             "tsv" | "tab" | "txt" => (Form::Delimited, b'\t'),
             "jsonl" | "ndjson" => (Form::JsonLines, b','),
-            "xlsx" if !gzip => (Form::Xlsx, b','),
-            "parquet" if !gzip => (Form::Parquet, b','),
+            "xlsx" if packed.is_none() => (Form::Xlsx, b','),
+            "parquet" if packed.is_none() => (Form::Parquet, b','),
             _ => return None,
         };
-        Some(Writing { form, gzip, ..Writing::delimited(delimiter) })
+        Some(Writing { form, packed, ..Writing::delimited(delimiter) })
     }
 
     /// Whether the types of columns are part of the output.
@@ -262,14 +298,18 @@ pub fn begin<'a>(
     columns: &[Head],
     header: bool,
 ) -> io::Result<Box<dyn Sink + 'a>> {
-    let text = |out: Out<'a>| -> Out<'a> {
-        if writing.gzip { Box::new(gzip::Packed::new(out)) } else { out }
+    let text = |out: Out<'a>| -> io::Result<Out<'a>> {
+        Ok(match writing.packed {
+            Some(Packing::Gzip) => Box::new(gzip::Packed::new(out)),
+            Some(Packing::Zstd) => Box::new(zstd::Packed::new(out)?),
+            None => out,
+        })
     };
     Ok(match writing.form {
         Form::Delimited => {
-            Box::new(delimited::Delimited::begin(text(out), writing, columns, header)?)
+            Box::new(delimited::Delimited::begin(text(out)?, writing, columns, header)?)
         }
-        Form::JsonLines => Box::new(json::JsonLines::begin(text(out), columns)?),
+        Form::JsonLines => Box::new(json::JsonLines::begin(text(out)?, columns)?),
         Form::Xlsx => Box::new(workbook::Workbook::begin(out, writing, columns)?),
         Form::Parquet => Box::new(parquet::Parquet::begin(out, columns)?),
         Form::Given => return Err(invalid("rows that are given away are not written".into())),

@@ -6,7 +6,7 @@ use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::sync::{Mutex, PoisonError};
 use std::thread::ScopedJoinHandle;
 
-use vadegate_tables::{Account, Cell, Merger, Misfit, Plan, Sink, UpTo, write_rejects};
+use vadegate_tables::{Account, Cell, Merger, Misfit, Plan, Row, Sink, UpTo, write_rejects};
 
 use crate::files::at::At;
 use crate::filing::staging::Staging;
@@ -78,6 +78,15 @@ impl Sink for Blocks<'_> {
         cells.iter().for_each(|cell| self.current.cells.push(cell));
         self.current.numbers.push(number);
         if self.current.cells.len() >= CELLS { self.hand_over() } else { Ok(()) }
+    }
+
+    fn rows(&mut self, cells: Row, numbers: Vec<u64>, width: usize) -> io::Result<()> {
+        debug_assert_eq!(width, self.current.width, "the rows of a load have its columns");
+        // Rows that came one by one stand before.
+        self.hand_over()?;
+        self.current.cells = cells;
+        self.current.numbers = numbers;
+        self.hand_over()
     }
 
     fn finish(mut self: Box<Self>) -> io::Result<()> {

@@ -33,6 +33,9 @@ const BUSY: Duration = Duration::from_secs(10);
 /// Pages that are kept in memory, in KiB.
 const CACHE_KIB: u32 = 16 * 1024;
 
+/// Statements that are kept for the next load.
+const STATEMENTS: usize = 32;
+
 /// Which file is at a path.
 fn file_at(path: &Path) -> Option<(u64, u64)> {
     path.metadata().ok().map(|meta| (meta.dev(), meta.ino()))
@@ -74,6 +77,7 @@ impl Sqlite {
             connection.pragma_update(None, "synchronous", "FULL").map_err(away)?;
             let cache = -i64::from(CACHE_KIB);
             connection.pragma_update(None, "cache_size", cache).map_err(away)?;
+            connection.set_prepared_statement_cache_capacity(STATEMENTS);
             self.file = file_at(&self.path);
             self.connection = Some(connection);
         }
@@ -138,7 +142,7 @@ impl Destination for Sqlite {
         // The number of a row fills itself; its type is INTEGER to the letter.
         let own_number = |declared: &str, key: i64| key == 1 && declared == "INTEGER";
         let read = || -> rusqlite::Result<Vec<TableColumn>> {
-            let mut select = connection.prepare(
+            let mut select = connection.prepare_cached(
                 "SELECT name, type, \"notnull\", dflt_value IS NOT NULL, pk, hidden FROM pragma_table_xinfo(?, ?)",
             )?;
             select

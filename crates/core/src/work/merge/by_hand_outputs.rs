@@ -110,7 +110,7 @@ impl HandPlan {
         let name = output.file_name().unwrap_or_default().to_string_lossy();
         let Some(by_name) = Writing::by_name(&name) else {
             return Err(HandError::Refused(format!(
-                "what `{name}` is to be cannot be told from its name; end it in .csv, .tsv, .jsonl (also with .gz), .xlsx or .parquet"
+                "what `{name}` is to be cannot be told from its name; end it in .csv, .tsv, .jsonl (also with .gz or .zst), .xlsx or .parquet"
             )));
         };
         let asked = &self.order.options.writing;

@@ -5,7 +5,7 @@ use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::AtomicBool;
 
-use vadegate_tables::{Account, Input, Merger, Plan};
+use vadegate_tables::{Account, Input, Merger, Packing, Plan};
 
 use crate::files::at::At;
 use crate::filing::staging::Staging;
@@ -46,7 +46,7 @@ pub(crate) struct RejectsAt<'a> {
 /// `out/tide.csv` with the ending `rejects.csv` is `out/tide.rejects.csv`.
 pub(crate) fn with_ending(output: &Path, ending: &str) -> PathBuf {
     let name = output.file_name().unwrap_or_default().to_string_lossy();
-    let name = name.strip_suffix(".gz").unwrap_or(&name);
+    let (name, _) = Packing::by_name(&name);
     let stem = name.rsplit_once('.').map_or(name, |(stem, _)| stem);
     output.with_file_name(format!("{stem}.{ending}"))
 }

@@ -1,6 +1,7 @@
 //! What is merged, written and read back is what it was.
 
 use super::*;
+use crate::layout::Column;
 
 #[test]
 fn parquet_has_the_types_that_were_guessed() {
@@ -21,6 +22,59 @@ fn parquet_has_the_types_that_were_guessed() {
             "{day: 1969-12-31, level_m: null, n: 8, code: null}"
         ]
     );
+}
+
+#[test]
+fn decimals_stay_decimals_in_parquet() {
+    use parquet::file::reader::{FileReader, SerializedFileReader};
+    let long = "123456789012345678901.5";
+    let too_long = "9".repeat(30) + "." + &"1".repeat(12);
+    let decimal = |name: &str| Column { kind: Some(Kind::Decimal), ..Column::named(name) };
+    let columns = ["level_m", "tonnes", "odd"].map(decimal).to_vec();
+    let layout = Layout { columns, ..Layout::union() };
+    let text = format!("level_m,tonnes,odd\n1.5,{long},1\n-12.25,7,{too_long}\n,+0.125,\n");
+    let options = Options::new(layout, Writing::by_name("x.parquet").expect("known"));
+    let done = merged(options, &[&text]).expect("a merge");
+    let reader = SerializedFileReader::new(file(&done.out)).expect("a Parquet file");
+    let schema = reader.metadata().file_metadata().schema_descr();
+    let types: Vec<String> = schema
+        .columns()
+        .iter()
+        .map(|column| format!("{:?} {:?}", column.physical_type(), column.logical_type_ref()))
+        .collect();
+    assert!(
+        types[0].starts_with("INT64") && types[0].contains("scale: 2, precision: 18"),
+        "{types:?}"
+    );
+    assert!(
+        types[1].starts_with("FIXED") && types[1].contains("scale: 3, precision: 38"),
+        "{types:?}"
+    );
+    assert!(types[2].starts_with("BYTE_ARRAY") && types[2].contains("String"), "{types:?}");
+    let rows = reader.get_row_iter(None).expect("rows");
+    let rows: Vec<String> = rows.map(|row| row.expect("a row").to_string()).collect();
+    assert_eq!(rows[0], format!("{{level_m: 1.50, tonnes: {long}00, odd: \"1\"}}"));
+    assert_eq!(rows[1], format!("{{level_m: -12.25, tonnes: 7.000, odd: \"{too_long}\"}}"));
+    assert_eq!(rows[2], "{level_m: null, tonnes: 0.125, odd: null}");
+}
+
+#[test]
+fn what_is_packed_is_read_again_and_a_part_of_it_is_none() {
+    let text: String = (0..40_000).fold("time,level_m\n".to_owned(), |text, row| {
+        text + &format!("{:02}:{:02},{}.{:03}\n", row % 24, row % 60, row % 9, row * 7 % 1000)
+    });
+    for name in ["x.csv", "x.csv.gz", "x.csv.zst", "x.jsonl.zst"] {
+        let options = Options::new(Layout::union(), Writing::by_name(name).expect("known"));
+        let packed = merged(options, &[&text]).expect("a merge").out;
+        let again =
+            |bytes: &[u8]| merge_all(Plan::new(csv(Layout::union())), &[("a", bytes, vec![])]);
+        assert!(again(&packed).expect("a merge").text() == text, "{name}");
+        if name != "x.csv" {
+            let cut = again(&packed[..packed.len() / 2]).map(|done| done.account);
+            let why = cut.expect_err("cut off").to_string();
+            assert!(why.contains("cannot be read"), "{name}: {why}");
+        }
+    }
 }
 
 fn text_of_rows(rows: &[(String, String)]) -> String {

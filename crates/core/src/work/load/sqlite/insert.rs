@@ -4,7 +4,7 @@ use std::fmt::Write;
 use std::ops::Range;
 
 use rusqlite::types::{ToSqlOutput, Value, ValueRef};
-use rusqlite::{Connection, Statement, ToSql};
+use rusqlite::{CachedStatement, Connection, Statement, ToSql};
 use vadegate_tables::Cell;
 
 use crate::work::load::block::Block;
@@ -59,34 +59,42 @@ const VALUES: usize = 32_766;
 
 /// Inserts rows, many at once where nothing is wrong with them.
 struct Inserting<'c> {
-    /// For so many rows.
-    many: Statement<'c>,
+    connection: &'c Connection,
+    /// For so many rows; made when there are so many.
+    many: Option<CachedStatement<'c>>,
     rows: usize,
-    one: Statement<'c>,
+    one: Option<CachedStatement<'c>>,
     upsert: bool,
 }
 
 impl<'c> Inserting<'c> {
-    fn new(connection: &'c Connection, job: &Job) -> Result<Self, DbError> {
+    fn new(connection: &'c Connection, job: &Job) -> Self {
         let rows = (VALUES / job.columns.len().max(1)).clamp(1, ROWS);
-        let marks = format!("({})", vec!["?"; job.columns.len()].join(", "));
         let upsert = job.mode == Mode::Upsert;
-        let conflict = if upsert { job.on_conflict() } else { String::new() };
-        let prepare = |rows: usize| {
-            let values = vec![marks.as_str(); rows].join(", ");
-            let (table, names) = (quoted_table(&job.table), job.names());
-            connection
-                .prepare(&format!("INSERT INTO {table} ({names}) VALUES {values} {conflict}"))
-                .map_err(away)
-        };
-        Ok(Inserting { many: prepare(rows)?, rows, one: prepare(1)?, upsert })
+        Inserting { connection, many: None, rows, one: None, upsert }
+    }
+
+    /// The statement for so many rows, which the connection keeps for the next load.
+    fn prepared(&self, job: &Job, rows: usize) -> Result<CachedStatement<'c>, DbError> {
+        let marks = format!("({})", vec!["?"; job.columns.len()].join(", "));
+        let values = vec![marks.as_str(); rows].join(", ");
+        let conflict = if self.upsert { job.on_conflict() } else { String::new() };
+        let (table, names) = (quoted_table(&job.table), job.names());
+        let sql = format!("INSERT INTO {table} ({names}) VALUES {values} {conflict}");
+        self.connection.prepare_cached(&sql).map_err(away)
     }
 
     /// Writes the rows of one block.
     fn block(&mut self, block: &Block, job: &Job, written: &mut Written) -> Result<(), DbError> {
         let mut row = 0;
         while row + self.rows <= block.len() {
-            match insert(&mut self.many, block, row..row + self.rows) {
+            let mut many = match self.many.take() {
+                Some(many) => many,
+                None => self.prepared(job, self.rows)?,
+            };
+            let inserted = insert(&mut many, block, row..row + self.rows);
+            self.many = Some(many);
+            match inserted {
                 Ok(rows) => written.rows += if self.upsert { self.rows as u64 } else { rows },
                 // Which of them it is shows when they come one by one.
                 Err(error) if is_refusal(&error) => {
@@ -106,8 +114,13 @@ impl<'c> Inserting<'c> {
         job: &Job,
         written: &mut Written,
     ) -> Result<(), DbError> {
+        let mut one = match self.one.take() {
+            Some(one) => one,
+            None if rows.is_empty() => return Ok(()),
+            None => self.prepared(job, 1)?,
+        };
         for row in rows {
-            match insert(&mut self.one, block, row..row + 1) {
+            match insert(&mut one, block, row..row + 1) {
                 // Where there is nothing but the key there is nothing to change.
                 Ok(rows) => written.rows += if self.upsert { 1 } else { rows },
                 Err(error) if is_refusal(&error) => {
@@ -122,6 +135,7 @@ impl<'c> Inserting<'c> {
                 Err(error) => return Err(away(error)),
             }
         }
+        self.one = Some(one);
         Ok(())
     }
 }
@@ -151,7 +165,7 @@ pub(crate) fn write_rows(
         let delete = format!("DELETE FROM {}", quoted_table(&job.table));
         connection.execute_batch(&delete).map_err(away)?;
     }
-    let mut inserting = Inserting::new(connection, job)?;
+    let mut inserting = Inserting::new(connection, job);
     let mut written = Written::default();
     for block in blocks {
         inserting.block(&block, job, &mut written)?;

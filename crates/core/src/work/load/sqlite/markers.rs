@@ -28,7 +28,7 @@ pub(crate) fn write_markers(
          VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
         markers_beside(table)
     );
-    let mut statement = connection.prepare(&sql).map_err(away)?;
+    let mut statement = connection.prepare_cached(&sql).map_err(away)?;
     for marker in markers {
         let Marker { load, entry, gate, path, sha256, table, rows, account } = marker;
         let rows = rows.cast_signed();
