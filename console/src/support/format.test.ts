@@ -52,7 +52,5 @@ it("a time to come is told in its largest unit", () => {
 });
 
 it("rounds what is only about right", () => {
-  expect([0, 7, 42, 96, 997, 147_023_113].map(about)).toEqual(
-    [0, 7, 42, 96, 1000, 150_000_000].map(count),
-  );
+  expect([0, 7, 42, 96, 997, 147_023_113].map(about)).toEqual([0, 7, 42, 96, 1000, 150_000_000].map(count));
 });

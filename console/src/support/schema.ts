@@ -3150,6 +3150,11 @@ export interface components {
       /** @description Each with what was written into it last. */
       outputs: components["schemas"]["OutputPart"][];
     };
+    /**
+     * @description How a text is compressed.
+     * @enum {string}
+     */
+    Packing: "gzip" | "zstd";
     /** @description One page of entries, newest first. */
     Page: {
       /** @description The entries. */
@@ -3630,8 +3635,7 @@ export interface components {
       encoding?: string | null;
       /** @description Its kind, in words. */
       format: string;
-      /** @description Whether it is compressed. */
-      gzip: boolean;
+      packed?: components["schemas"]["Packing"] | null;
       /** @description Its tables: one, or one for each sheet. */
       tables: components["schemas"]["SampleTable"][];
     };
@@ -3665,6 +3669,12 @@ export interface components {
     };
     /** @description What is in one table. */
     SampleTable: {
+      /**
+       * Format: int64
+       * @description How many there are in all, about, as the bytes that were read tell; none where
+       *     they do not.
+       */
+      about?: number | null;
       /** @description Its columns. */
       columns: components["schemas"]["SampleColumn"][];
       /** @description What is wrong with it, if anything; the rows before it were read. */

@@ -57,8 +57,7 @@ const name = computed(() => props.path.split("/").at(-1) ?? props.path);
           Columns
           <span class="ml-1 text-sm font-normal text-muted">
             {{ counted(table.columns.length, "column") }}, {{ table.more ? "of the first" : "of all" }}
-            {{ counted(table.rows, "row")
-            }}<template v-if="table.about"> of about {{ about(table.about) }}</template>
+            {{ counted(table.rows, "row") }}<template v-if="table.about"> of about {{ about(table.about) }}</template>
           </span>
         </h2>
         <PickList v-if="sheets.length > 1" v-model="sheet" label="Sheet" :choices="sheets" />

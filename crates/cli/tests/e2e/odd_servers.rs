@@ -92,6 +92,9 @@ fn a_clock_that_is_hours_off_and_one_that_is_not_told_bring_nothing_twice() {
                 coast.files("archive").contains(&format!("archive/{name}"))
             });
         }
+        coast.wait("the ledger has them filed", |coast| {
+            coast.ledger().iter().filter(|entry| entry["state"] == "filed").count() == 2
+        });
         drop(service);
         assert_eq!(came(&pass(&coast)), (0, 0), "{words}");
         assert_eq!(coast.ledger().len(), 2, "{words}");
