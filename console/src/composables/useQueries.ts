@@ -3,8 +3,9 @@
 import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/vue-query";
 import { type MaybeRefOrGetter, computed, toValue } from "vue";
 import { get, getTagged } from "../support/api";
+import { wholeSpan } from "../support/chart";
 import type {
-  Activity,
+  ActivitySpan,
   Board,
   Change,
   ClearRule,
@@ -153,7 +154,7 @@ export interface Span {
 export const useActivity = (span: MaybeRefOrGetter<Span>) =>
   useQuery({
     queryKey: ["activity", span],
-    queryFn: () => get<Activity[]>("/activity", { ...toValue(span) }),
+    queryFn: async () => wholeSpan(await get<ActivitySpan>("/activity", { ...toValue(span) })),
     placeholderData: keepPreviousData,
   });
 

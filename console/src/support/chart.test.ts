@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { bars, ceiling, justBegun } from "./chart";
+import { bars, ceiling, justBegun, wholeSpan } from "./chart";
 import type { Activity } from "./types";
 
 function piece(gate: string, hour: number, entered: number, held = 0): Activity {
@@ -14,6 +14,15 @@ describe("chart", () => {
       [3, 0],
       [4, 1],
     ]);
+  });
+
+  it("has a bar for each time, whether anything happened or not", () => {
+    const begins = "2026-03-01T00:00:00Z";
+    const activity = wholeSpan({ begins, minutes: 60, pieces: 4, activity: [piece("tide", 2, 5, 1)] });
+    const heights = (gate: string) => bars(activity, gate).map(({ good, held }) => good + held);
+    expect(heights("tide")).toEqual([0, 0, 5, 0]);
+    expect(heights("wave")).toEqual([0, 0, 0, 0]);
+    expect(justBegun(activity)).toBe(true);
   });
 
   it("keeps a bar from going below nothing when more was held than entered", () => {

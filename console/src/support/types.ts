@@ -45,6 +45,7 @@ export type EntryAction = Schemas["EntryAction"];
 export type Done = Schemas["Done"];
 export type Adoption = Schemas["Adoption"];
 export type Activity = Schemas["Activity"];
+export type ActivitySpan = Schemas["ActivitySpan"];
 export type PassReport = Schemas["PassReport"];
 export type Rehearsed = Schemas["Rehearsed"];
 export type ClearRule = Schemas["ClearView"];

@@ -10,7 +10,7 @@ import PickList from "../components/PickList.vue";
 import { useMay } from "../composables/useMe";
 import { useGates } from "../composables/useQueries";
 import { useSpan } from "../composables/useSpan";
-import { barsByGate } from "../support/chart";
+import { barsByGate, barsOf } from "../support/chart";
 import { counted } from "../support/format";
 import { arranged } from "../support/gates";
 
@@ -115,7 +115,7 @@ const trouble = computed(() => {
           :key="gate.name"
           class="[contain-intrinsic-size:auto_20rem] [content-visibility:auto]"
           :gate="gate"
-          :bars="ofGates.get(gate.name) ?? []"
+          :bars="barsOf(ofGates, gate.name)"
           :minutes="minutes"
         />
       </div>

@@ -19,7 +19,7 @@ pub(crate) mod search;
 pub(crate) mod verify;
 pub(crate) mod why;
 
-pub use activity::Activity;
+pub use activity::{Activity, ActivitySpan};
 pub use afar::{FetchView, PlaceFile, PlaceFileKind, PlaceFolder, PlaceView};
 pub use content::{Excerpt, ExcerptLine};
 pub use due::DueQuery;

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use crate::ask::activity::{self, Activity};
+use crate::ask::activity::{self, ActivitySpan};
 use crate::ask::files::{FilePage, FileQuery};
 use crate::ask::gates::{FileView, GateView};
 use crate::ask::matches::Matches;
@@ -161,7 +161,7 @@ impl Engine {
     ///
     /// # Errors
     /// The ledger's.
-    pub fn activity(&self, hours: u32, minutes: u32) -> Result<Vec<Activity>, EngineError> {
+    pub fn activity(&self, hours: u32, minutes: u32) -> Result<ActivitySpan, EngineError> {
         activity::activity(&self.context(), hours, minutes)
     }
 }

@@ -7,7 +7,7 @@ use actix_web::web::{self, Data, Json};
 use actix_web::{HttpRequest, HttpResponse, get};
 use serde::Deserialize;
 use utoipa::IntoParams;
-use vadegate_core::ask::Activity;
+use vadegate_core::ask::ActivitySpan;
 use vadegate_core::ledger::Change;
 
 use crate::caller::Caller;
@@ -25,14 +25,14 @@ pub(crate) struct ActivityQuery {
     minutes: Option<u32>,
 }
 
-/// What happened at each gate in each piece of time, oldest first by gate.
+/// What happened at each gate in each piece of time, where something did.
 #[utoipa::path(tag = "events", extensions(("x-role" = json!("viewer"))), params(ActivityQuery),
-    responses((status = 200, body = Vec<Activity>)))]
+    responses((status = 200, body = ActivitySpan)))]
 #[get("/api/v1/activity")]
 pub(crate) async fn activity(
     shared: Data<Shared>,
     query: web::Query<ActivityQuery>,
-) -> Result<Json<Vec<Activity>>, Problem> {
+) -> Result<Json<ActivitySpan>, Problem> {
     let (hours, minutes) = (query.hours.unwrap_or(24), query.minutes.unwrap_or(60));
     ask(&shared, move |engine| Ok(engine.activity(hours, minutes)?)).await.map(Json)
 }

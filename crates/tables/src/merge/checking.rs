@@ -28,7 +28,7 @@ impl Plan {
         let shape = self.shape(table.columns(), input, None);
         let Some(reader) = table.into_reader() else { return Ok(false) };
         let checked = blocks::check(
-            Cutter::new(reader),
+            Cutter::new(reader, records.columns),
             Records::Delimited(records),
             &shape,
             input,

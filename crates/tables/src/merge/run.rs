@@ -182,7 +182,13 @@ impl<'a> Merger<'a> {
             };
             let Some(reader) = table.into_reader() else { return Ok(()) };
             let records = Records::Delimited(shape);
-            return self.copy_pieces(Cutter::new(reader), &names, records, input, again);
+            return self.copy_pieces(
+                Cutter::new(reader, names.len()),
+                &names,
+                records,
+                input,
+                again,
+            );
         }
         self.account.united.extend(self.plan.united(&names, input.name));
         let tally = self.copy_records(table, found, &from, input)?;

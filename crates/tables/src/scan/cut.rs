@@ -49,18 +49,25 @@ pub(crate) struct Cutter<R> {
     left: Vec<u8>,
     line: u64,
     ended: bool,
+    /// Bytes of a piece, about.
+    bytes: usize,
 }
 
 impl<R: Read> Cutter<R> {
-    /// Cuts delimited text behind the header that was read.
-    pub fn new(reader: Reader<R>) -> Self {
+    /// Cuts delimited text of so many columns behind the header that was read.
+    pub fn new(reader: Reader<R>, columns: usize) -> Self {
+        /// Of many columns a piece is longer, so that it has rows enough to be worth
+        /// what a column costs by itself.
+        const FOR_A_COLUMN: usize = if cfg!(test) { 1 } else { 256 };
         let (buffer, unread, input, line) = reader.into_rest();
-        Cutter { input, quotes: true, left: buffer[unread].to_vec(), line, ended: false }
+        let left = buffer[unread].to_vec();
+        let bytes = BYTES.max(columns * FOR_A_COLUMN);
+        Cutter { input, quotes: true, left, line, ended: false, bytes }
     }
 
     /// Cuts a text at any of its lines.
     pub fn lines(input: R) -> Self {
-        Cutter { input, quotes: false, left: Vec::new(), line: 1, ended: false }
+        Cutter { input, quotes: false, left: Vec::new(), line: 1, ended: false, bytes: BYTES }
     }
 
     /// The next piece, in a spare buffer; none at the end.
@@ -73,7 +80,7 @@ impl<R: Read> Cutter<R> {
         }
         let mut text = spare.take();
         text.append(&mut self.left);
-        let mut wanted = BYTES.max(text.len() + BYTES / 4);
+        let mut wanted = self.bytes.max(text.len() + self.bytes / 4);
         loop {
             self.fill(&mut text, wanted)?;
             if self.ended {

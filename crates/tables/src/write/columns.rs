@@ -23,18 +23,6 @@ pub(crate) enum Values {
     Micros(Vec<i64>),
 }
 
-/// A value on its way to its column.
-#[derive(Debug, Clone, Copy)]
-pub(crate) enum Plain<'t> {
-    Nothing,
-    Text(&'t [u8]),
-    Number(Scaled),
-    Real(f64),
-    Boolean(bool),
-    Days(i32),
-    Micros(i64),
-}
-
 /// A column of some rows.
 pub(crate) struct Pending {
     pub values: Values,
@@ -65,31 +53,6 @@ impl Columns {
     pub fn push(&mut self, cells: &[Cell<'_>]) -> io::Result<()> {
         self.rows += 1;
         self.columns.iter_mut().zip(cells).try_for_each(|(column, cell)| column.push(cell))
-    }
-
-    /// Adds a row of values of the columns' own types; none when one of them is not, and
-    /// nothing is added.
-    #[inline]
-    pub(crate) fn push_plain(&mut self, values: &mut [Plain<'_>]) -> Option<()> {
-        for (column, value) in self.columns.iter().zip(values.iter_mut()) {
-            if let Plain::Number(number) = value {
-                let scale = match &column.values {
-                    Values::Integer(_) => 0,
-                    Values::Decimal(_, scale) | Values::Long(_, scale) => *scale,
-                    _ => return None,
-                };
-                let digits = number.with_scale(scale)?;
-                if !matches!(column.values, Values::Long(..)) {
-                    i64::try_from(digits).ok()?;
-                }
-                *number = Scaled { digits, scale };
-            }
-        }
-        self.rows += 1;
-        for (column, value) in self.columns.iter_mut().zip(values) {
-            column.push_plain(value);
-        }
-        Some(())
     }
 
     /// Bytes of its values, about.
@@ -159,43 +122,90 @@ fn text_of(bytes: &mut Vec<u8>, ends: &mut Vec<u32>, cell: &Cell<'_>) -> io::Res
 }
 
 impl Pending {
+    /// Adds that nothing stands there.
     #[inline(always)]
-    fn push_plain(&mut self, value: &Plain<'_>) {
-        let there = match (&mut self.values, value) {
-            (_, Plain::Nothing) => false,
-            (Values::Text(bytes, ends), Plain::Text(text)) => {
-                bytes.extend_from_slice(text);
-                // A piece of a text is shorter than that.
-                ends.push(bytes.len() as u32);
-                true
+    pub fn put_nothing(&mut self) -> Option<()> {
+        self.there.push(0);
+        Some(())
+    }
+
+    #[inline(always)]
+    pub fn put_text(&mut self, text: &[u8]) -> Option<()> {
+        let Values::Text(bytes, ends) = &mut self.values else { return None };
+        bytes.extend_from_slice(text);
+        // A piece of a text is shorter than that.
+        ends.push(bytes.len() as u32);
+        self.there.push(1);
+        Some(())
+    }
+
+    /// Adds a number; none when the column does not hold it.
+    #[inline(always)]
+    pub fn put_number(&mut self, number: Scaled) -> Option<()> {
+        match &mut self.values {
+            Values::Integer(values) if number.scale == 0 => {
+                values.push(i64::try_from(number.digits).ok()?);
             }
-            (Values::Integer(values) | Values::Decimal(values, _), Plain::Number(number)) => {
-                values.push(number.digits as i64);
-                true
+            Values::Decimal(values, scale) => {
+                values.push(i64::try_from(number.with_scale(*scale)?).ok()?);
             }
-            (Values::Long(values, _), Plain::Number(number)) => {
-                values.push(number.digits);
-                true
+            Values::Long(values, scale) => values.push(number.with_scale(*scale)?),
+            _ => return None,
+        }
+        self.there.push(1);
+        Some(())
+    }
+
+    #[inline(always)]
+    pub fn put_real(&mut self, real: f64) -> Option<()> {
+        let Values::Real(values) = &mut self.values else { return None };
+        values.push(real);
+        self.there.push(1);
+        Some(())
+    }
+
+    #[inline(always)]
+    pub fn put_boolean(&mut self, value: bool) -> Option<()> {
+        let Values::Boolean(values) = &mut self.values else { return None };
+        values.push(value);
+        self.there.push(1);
+        Some(())
+    }
+
+    #[inline(always)]
+    pub fn put_days(&mut self, days: i32) -> Option<()> {
+        let Values::Days(values) = &mut self.values else { return None };
+        values.push(days);
+        self.there.push(1);
+        Some(())
+    }
+
+    #[inline(always)]
+    pub fn put_micros(&mut self, micros: i64) -> Option<()> {
+        let Values::Micros(values) = &mut self.values else { return None };
+        values.push(micros);
+        self.there.push(1);
+        Some(())
+    }
+
+    /// Takes the last value back.
+    pub fn pop(&mut self) {
+        if self.there.pop() != Some(1) {
+            return;
+        }
+        match &mut self.values {
+            Values::Text(bytes, ends) => {
+                ends.pop();
+                bytes.truncate(ends.last().map_or(0, |end| *end as usize));
             }
-            (Values::Real(values), Plain::Real(real)) => {
-                values.push(*real);
-                true
+            Values::Integer(values) | Values::Decimal(values, _) | Values::Micros(values) => {
+                values.pop();
             }
-            (Values::Boolean(values), Plain::Boolean(value)) => {
-                values.push(*value);
-                true
-            }
-            (Values::Days(values), Plain::Days(days)) => {
-                values.push(*days);
-                true
-            }
-            (Values::Micros(values), Plain::Micros(micros)) => {
-                values.push(*micros);
-                true
-            }
-            _ => false,
-        };
-        self.there.push(there.into());
+            Values::Long(values, _) => drop(values.pop()),
+            Values::Real(values) => drop(values.pop()),
+            Values::Boolean(values) => drop(values.pop()),
+            Values::Days(values) => drop(values.pop()),
+        }
     }
 
     #[inline]

@@ -17,7 +17,7 @@ use crate::dialect::Encoding;
 use crate::kind::Kind;
 
 pub use columns::Columns;
-pub(crate) use columns::{Plain, days_of, micros_of};
+pub(crate) use columns::{Pending, days_of, micros_of};
 pub use workbook::sheet_name;
 
 /// In what form an output is written.

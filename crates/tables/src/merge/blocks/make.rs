@@ -14,7 +14,7 @@ use crate::merge::taking::add_to;
 use crate::merge::{Input, MergeError, Tally};
 use crate::scan::{Cut, Cutter, Fields, Spare, Stopped};
 use crate::source::Text;
-use crate::write::{Columns, Plain, Room, Way};
+use crate::write::{Columns, Room, Way};
 
 /// What was made of a piece.
 #[derive(Default)]
@@ -57,8 +57,6 @@ struct Maker<'t> {
     /// Whether carriage returns stand in the piece.
     returns: bool,
     under_way: UnderWay,
-    /// Values on their way to columns.
-    plain: Vec<Plain<'t>>,
 }
 
 impl Maker<'_> {
@@ -97,10 +95,10 @@ impl<'t> EachRow<'t> for Maker<'t> {
 
     #[inline]
     fn straight(&mut self, text: &'t str, fields: &Fields<'_>, lines: &mut Vec<u8>) -> bool {
-        let Maker { making, made, under_way, plain, returns, .. } = self;
+        let Maker { making, made, under_way, returns, .. } = self;
         let Some(straight) = &making.straight else { return false };
         if let Some(columns) = &mut made.columns {
-            let taken = straight.gather(text.as_bytes(), fields, plain, columns).is_some();
+            let taken = straight.gather(text.as_bytes(), fields, columns).is_some();
             made.tally.taken += u64::from(taken);
             return taken;
         }
@@ -171,7 +169,6 @@ impl Making<'_> {
             failed: None,
             returns: self.straight.is_some() && memchr::memchr(b'\r', text.as_bytes()).is_some(),
             under_way: UnderWay::default(),
-            plain: Vec::new(),
         };
         let mut lines = spare.take();
         let counted = records.each(piece, text, &mut lines, &mut maker);

@@ -3,67 +3,76 @@
 use super::{Came, Op, Seen, Straight, real};
 use crate::kind::{Scaled, iso_date_of, iso_time_of};
 use crate::scan::Fields;
-use crate::write::{Columns, Plain, days_of, micros_of};
+use crate::write::{Columns, Pending, days_of, micros_of};
+
+/// Microseconds of a day.
+const DAY: i64 = 86_400_000_000;
 
 impl Straight<'_> {
     /// Adds a record to columns; none when it is not for here, and nothing is added.
-    /// `values` is room for them on their way.
     #[inline]
-    pub(in crate::merge::blocks) fn gather<'t>(
+    pub(in crate::merge::blocks) fn gather(
         &self,
-        text: &'t [u8],
+        text: &[u8],
         fields: &Fields<'_>,
-        values: &mut Vec<Plain<'t>>,
         columns: &mut Columns,
     ) -> Option<()> {
-        values.clear();
-        for op in &self.ops {
-            let value = match op {
-                Op::Value(bytes) if bytes.is_empty() => Plain::Nothing,
-                // A value that is added is written once for all, quotes included.
-                Op::Value(_) | Op::Fields { .. } => return None,
-                Op::Field { at, seen, must } => {
-                    let (from, end) = fields.span(*at);
-                    let field = &text[from..end];
-                    match self.came(field, seen, *must) {
-                        Came::Unknown => return None,
-                        Came::Nothing => Plain::Nothing,
-                        Came::Number(number) => Plain::Number(number),
-                        Came::Date(date) => Plain::Days(days_of(date)),
-                        Came::AsItStands => self.value(field, seen)?,
-                    }
-                }
-            };
-            values.push(value);
+        for (place, op) in self.ops.iter().enumerate() {
+            let column = columns.columns.get_mut(place)?;
+            if self.put(op, text, fields, column).is_none() {
+                // What was added of this record is taken back.
+                columns.columns[..place].iter_mut().for_each(Pending::pop);
+                return None;
+            }
         }
-        columns.push_plain(values)
+        columns.rows += 1;
+        Some(())
     }
 
-    /// The value of a field that was seen to be one.
     #[inline(always)]
-    fn value<'t>(&self, field: &'t [u8], seen: &Seen) -> Option<Plain<'t>> {
-        Some(match seen {
+    fn put(&self, op: &Op, text: &[u8], fields: &Fields<'_>, column: &mut Pending) -> Option<()> {
+        let (at, seen, must) = match op {
+            Op::Value(bytes) if bytes.is_empty() => return column.put_nothing(),
+            // A value that is added is written once for all, quotes included.
+            Op::Value(_) | Op::Fields { .. } => return None,
+            Op::Field { at, seen, must } => (*at, seen, *must),
+        };
+        let (from, end) = fields.span(at);
+        let field = &text[from..end];
+        match self.came(field, seen, must) {
+            Came::Unknown => None,
+            Came::Nothing => column.put_nothing(),
+            Came::Number(number) => column.put_number(number),
+            Came::Date(date) => column.put_days(days_of(date)),
+            Came::AsItStands => self.put_seen(field, seen, column),
+        }
+    }
+
+    /// Adds a field that was seen to be a value of its column.
+    #[inline(always)]
+    fn put_seen(&self, field: &[u8], seen: &Seen, column: &mut Pending) -> Option<()> {
+        match seen {
             Seen::Text => match field {
                 [b'"', inner @ .., b'"']
                     if !inner.is_empty()
                         && !self.is_nothing(inner)
                         && memchr::memchr(b'"', inner).is_none() =>
                 {
-                    Plain::Text(inner)
+                    column.put_text(inner)
                 }
-                [b'"', ..] => return None,
-                field => Plain::Text(field),
+                [b'"', ..] => None,
+                field => column.put_text(field),
             },
-            Seen::Integer(_) | Seen::Decimal(_) => Plain::Number(Scaled::of_bytes(field)?),
-            Seen::Real => Plain::Real(real(field)?),
-            Seen::Date | Seen::DateAs(_) => Plain::Days(days_of(iso_date_of(field)?)),
-            Seen::Time => Plain::Micros(micros_of(iso_time_of(field)?)),
+            Seen::Integer(_) | Seen::Decimal(_) => column.put_number(Scaled::of_bytes(field)?),
+            Seen::Real => column.put_real(real(field)?),
+            Seen::Date | Seen::DateAs(_) => column.put_days(days_of(iso_date_of(field)?)),
+            Seen::Time => column.put_micros(micros_of(iso_time_of(field)?)),
             Seen::Timestamp => {
                 let (date, time) = field.split_at_checked(10)?;
                 let (date, time) = (iso_date_of(date)?, iso_time_of(time.get(1..)?)?);
-                Plain::Micros(i64::from(days_of(date)) * 86_400_000_000 + micros_of(time))
+                column.put_micros(i64::from(days_of(date)) * DAY + micros_of(time))
             }
-            Seen::Boolean => Plain::Boolean(field == b"true"),
-        })
+            Seen::Boolean => column.put_boolean(field == b"true"),
+        }
     }
 }
