@@ -11,7 +11,7 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** What happened at each gate in each piece of time, oldest first by gate. */
+    /** What happened at each gate in each piece of time, where something did. */
     get: operations["activity"];
     put?: never;
     post?: never;
@@ -1492,6 +1492,26 @@ export interface components {
        * @description Repeats.
        */
       repeats: number;
+    };
+    /** @description What happened at all gates in a span of time, which is parted into pieces. */
+    ActivitySpan: {
+      /** @description Where something happened, by gate, oldest first; of all others nothing is said. */
+      activity: components["schemas"]["Activity"][];
+      /**
+       * Format: date-time
+       * @description When the first piece began.
+       */
+      begins: string;
+      /**
+       * Format: int32
+       * @description The length of a piece in minutes.
+       */
+      minutes: number;
+      /**
+       * Format: int32
+       * @description How many pieces there are, the last of which is not over yet.
+       */
+      pieces: number;
     };
     /** @description A rule that is said for once. */
     AdHocClear: {
@@ -4109,7 +4129,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Activity"][];
+          "application/json": components["schemas"]["ActivitySpan"];
         };
       };
       /** @description The path, the query or the body is not as described */

@@ -172,9 +172,11 @@ pub struct Found {
 /// [`Fault::Io`], and [`Fault::Unknown`] for what is no table.
 pub fn look(bytes: Bytes<'_>, reading: &Reading) -> Result<Found, Fault> {
     let file = Bytes { read: None, ..bytes };
-    let mut start = vec![0; LOOK];
+    let size = usize::try_from(file.file.metadata()?.len()).unwrap_or(LOOK);
+    // What has no size, as a pipe has none, may still have bytes.
+    let mut start = vec![0; if size == 0 { LOOK } else { LOOK.min(size + 1) }];
     let length = read_full(&mut FromStart::new(file), &mut start)?;
-    let mut whole = length < LOOK;
+    let mut whole = length < start.len();
     let packed = Packing::of(&start[..length]);
     start.truncate(length);
     if packed.is_some() {
@@ -303,7 +305,9 @@ impl<'a> TextTable<'a> {
     /// # Errors
     /// Any [`Fault`] of a header.
     pub fn open(file: Bytes<'a>, found: &Found, reading: &Reading) -> Result<Self, Fault> {
-        let mut reader = Reader::with(text_of(file, found)?, found.dialect);
+        let plain = found.packed.is_none() && found.encoding == Encoding::UTF_8;
+        let length = if plain { Some(file.file.metadata()?.len()) } else { None };
+        let mut reader = Reader::of_length(text_of(file, found)?, found.dialect, length);
         reader.skip_lines(reading.preamble)?;
         if let Header::Row(row) = reading.header {
             reader.skip_lines(row.saturating_sub(1) as usize)?;

@@ -85,14 +85,13 @@ impl Ledger {
     pub(crate) fn add_user(&self, user: KeptUser) -> Result<bool, LedgerError> {
         self.submit(move |tx| {
             let KeptUser { name, role, password, made_by, .. } = user;
-            tx.connection
-                .execute(
-                    "INSERT INTO user (name, role, password, made_at, made_by)
+            tx.run(
+                "INSERT INTO user (name, role, password, made_at, made_by)
                      VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING",
-                    params![name, role, password, tx.now, made_by],
-                )
-                .map(|added| added == 1)
-                .map_err(writing)
+                params![name, role, password, tx.now, made_by],
+            )
+            .map(|added| added == 1)
+            .map_err(writing)
         })?
         .wait()
     }
@@ -109,12 +108,12 @@ impl Ledger {
         let name = name.to_owned();
         self.submit(move |tx| {
             let change = || -> rusqlite::Result<()> {
-                tx.connection.execute(
+                tx.run(
                     "UPDATE user SET role = coalesce(?2, role), password = coalesce(?3, password)
                      WHERE name = ?1",
                     params![name, role, password],
                 )?;
-                tx.connection.execute(
+                tx.run(
                     "DELETE FROM session WHERE user = ?1 AND id IS NOT ?2",
                     params![name, spared],
                 )?;
@@ -134,7 +133,7 @@ impl Ledger {
                 "DELETE FROM token WHERE owner = ?",
                 "DELETE FROM user WHERE name = ?",
             ] {
-                tx.connection.execute(statement, [&name]).map_err(writing)?;
+                tx.run(statement, [&name]).map_err(writing)?;
             }
             Ok(())
         })?
@@ -147,13 +146,12 @@ impl Ledger {
             let KeptToken { sum, label, role, gates, owner, made_by, until, .. } = token;
             let gates = serde_json::to_string(&gates).unwrap_or_default();
             let until = until.map(Timestamp::as_millisecond);
-            tx.connection
-                .execute(
-                    "INSERT INTO token (sum, label, role, gates, owner, made_at, made_by, until)
+            tx.run(
+                "INSERT INTO token (sum, label, role, gates, owner, made_at, made_by, until)
                      VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-                    params![sum, label, role, gates, owner, tx.now, made_by, until],
-                )
-                .map_err(writing)?;
+                params![sum, label, role, gates, owner, tx.now, made_by, until],
+            )
+            .map_err(writing)?;
             Ok(tx.connection.last_insert_rowid())
         })?
         .wait()
@@ -162,7 +160,7 @@ impl Ledger {
     /// Forgets a token.
     pub(crate) fn remove_token(&self, id: i64) -> Result<(), LedgerError> {
         self.submit(move |tx| {
-            tx.connection.execute("DELETE FROM token WHERE id = ?", [id]).map(drop).map_err(writing)
+            tx.run("DELETE FROM token WHERE id = ?", [id]).map(drop).map_err(writing)
         })?
         .wait()
     }
@@ -173,9 +171,9 @@ impl Ledger {
             let KeptSession { sum, user, begun_at, used_at, until, address, program, .. } = session;
             let ms = Timestamp::as_millisecond;
             let add = || -> rusqlite::Result<i64> {
-                tx.connection.execute("DELETE FROM session WHERE until <= ?", [tx.now])?;
+                tx.run("DELETE FROM session WHERE until <= ?", [tx.now])?;
                 let times = (ms(begun_at), ms(used_at), ms(until));
-                tx.connection.execute(
+                tx.run(
                     "INSERT INTO session (sum, user, begun_at, used_at, until, address, program)
                      VALUES (?, ?, ?, ?, ?, ?, ?)",
                     params![sum, user, times.0, times.1, times.2, address, program],
@@ -194,8 +192,7 @@ impl Ledger {
     pub fn use_session(&self, id: i64, at: Timestamp) -> Result<(), LedgerError> {
         let at = at.as_millisecond();
         self.submit(move |tx| {
-            tx.connection
-                .execute("UPDATE session SET used_at = ? WHERE id = ?", params![at, id])
+            tx.run("UPDATE session SET used_at = ? WHERE id = ?", params![at, id])
                 .map(drop)
                 .map_err(writing)
         })?
@@ -205,10 +202,7 @@ impl Ledger {
     /// Ends a session.
     pub(crate) fn end_session(&self, id: i64) -> Result<(), LedgerError> {
         self.submit(move |tx| {
-            tx.connection
-                .execute("DELETE FROM session WHERE id = ?", [id])
-                .map(drop)
-                .map_err(writing)
+            tx.run("DELETE FROM session WHERE id = ?", [id]).map(drop).map_err(writing)
         })?
         .wait()
     }

@@ -15,8 +15,7 @@ pub(crate) fn insert_adopted(
     words: &str,
 ) -> Result<i64, LedgerError> {
     let id: i64 = tx
-        .connection
-        .query_row("SELECT COALESCE(MAX(id), 0) + 1 FROM entry", [], |row| row.get(0))
+        .one("SELECT COALESCE(MAX(id), 0) + 1 FROM entry", [], |row| row.get(0))
         .map_err(writing)?;
     let row = Row {
         state: State::Adopted,
@@ -27,7 +26,7 @@ pub(crate) fn insert_adopted(
     };
     // An identity whose time is over is free.
     let free = "UPDATE entry SET identity = NULL WHERE space = ? AND identity = ?";
-    tx.connection.execute(free, params![new.space, new.identity]).map_err(writing)?;
+    tx.run(free, params![new.space, new.identity]).map_err(writing)?;
     insert(tx, id, new, &row)?;
     tx.uses_space(&new.space);
     tx.entered(id);

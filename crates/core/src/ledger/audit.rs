@@ -217,14 +217,14 @@ impl Ledger {
             let forget = || -> rusqlite::Result<u64> {
                 // Times may go back where a clock was set: only what is older than all before
                 // the first that stays is dropped.
-                let stays: Option<i64> = tx.connection.query_row(
+                let stays: Option<i64> = tx.one(
                     "SELECT min(id) FROM (SELECT id FROM audit WHERE at >= ? ORDER BY id LIMIT 1)",
                     [before],
                     |row| row.get(0),
                 )?;
                 let (written, _) = end(tx.connection, "written")?;
                 let last = stays.map_or(written, |stays| stays - 1);
-                let changed = tx.connection.execute(
+                let changed = tx.run(
                     "UPDATE audit_end SET id = ?1, sum = (SELECT sum FROM audit WHERE id = ?1)
                      WHERE which = 'dropped' AND id < ?1
                        AND EXISTS (SELECT 1 FROM audit WHERE id = ?1)",
@@ -233,7 +233,7 @@ impl Ledger {
                 if changed == 0 {
                     return Ok(0);
                 }
-                let gone = tx.connection.execute("DELETE FROM audit WHERE id <= ?", [last])?;
+                let gone = tx.run("DELETE FROM audit WHERE id <= ?", [last])?;
                 Ok(gone as u64)
             };
             forget().map_err(writing)

@@ -32,13 +32,13 @@ impl Ledger {
 
 /// Records a batch with the outputs that it is to make.
 fn begin_batch(tx: &Tx<'_>, tag: &str, claim: &Claim) -> rusqlite::Result<Claimed> {
-    let attempt: i64 = tx.connection.query_row(
+    let attempt: i64 = tx.one(
         "SELECT COALESCE(MAX(tries), 0) + 1 FROM entry WHERE id = ?",
         [claim.entries.first().copied().unwrap_or(0)],
         |row| row.get(0),
     )?;
     let lease = claim.lease.as_ref();
-    tx.connection.execute(
+    tx.run(
         "INSERT INTO batch (gate, work, effect, attempt, begun_at, worker, lease_until, lease_ms)
          VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
         params![

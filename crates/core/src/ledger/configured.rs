@@ -50,8 +50,7 @@ impl Ledger {
         self.submit(move |tx| {
             let write = || -> rusqlite::Result<()> {
                 let last: Option<String> = tx
-                    .connection
-                    .query_row(
+                    .one(
                         "SELECT text FROM config_change WHERE file = ? ORDER BY id DESC LIMIT 1",
                         [&change.file],
                         |row| row.get(0),

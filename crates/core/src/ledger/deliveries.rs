@@ -60,7 +60,7 @@ impl Ledger {
         let destination = destination.to_owned();
         self.submit(move |tx| {
             let forget = "DELETE FROM delivery WHERE entry = ? AND destination = ?";
-            tx.connection.execute(forget, params![entry, destination]).map(drop).map_err(writing)
+            tx.run(forget, params![entry, destination]).map(drop).map_err(writing)
         })?
         .wait()
     }

@@ -153,8 +153,7 @@ impl Ledger {
         let (due, day, value) = (due.to_owned(), day.to_string(), value.to_owned());
         let By { who, why } = by.clone();
         self.submit(move |tx| {
-            tx.connection
-                .execute(
+            tx.run(
                     "INSERT INTO excuse (due, day, value, at, who, why) VALUES (?, ?, ?, ?, ?, ?)
                      ON CONFLICT DO UPDATE SET at = excluded.at, who = excluded.who, why = excluded.why",
                     params![due, day, value, tx.now, who, why],
@@ -178,13 +177,12 @@ impl Ledger {
         let (due, what) = (due.to_owned(), what.to_owned());
         self.submit(move |tx| {
             for ((day, value), state) in &states {
-                tx.connection
-                    .execute(
-                        "INSERT INTO due_mark (due, day, value, state, at) VALUES (?1, ?2, ?3, ?4, ?5)
+                tx.run(
+                    "INSERT INTO due_mark (due, day, value, state, at) VALUES (?1, ?2, ?3, ?4, ?5)
                          ON CONFLICT DO UPDATE SET state = ?4, at = ?5",
-                        params![due, day, value, state, tx.now],
-                    )
-                    .map_err(writing)?;
+                    params![due, day, value, state, tx.now],
+                )
+                .map_err(writing)?;
             }
             for end in &ended {
                 tx.ends(end)?;
@@ -192,14 +190,13 @@ impl Ledger {
             for new in &begun {
                 tx.happens(new)?;
             }
-            tx.connection
-                .execute(
-                    "INSERT INTO watch_mark (what, at) VALUES (?1, ?2)
+            tx.run(
+                "INSERT INTO watch_mark (what, at) VALUES (?1, ?2)
                      ON CONFLICT DO UPDATE SET at = ?2",
-                    params![what, tx.now],
-                )
-                .map(drop)
-                .map_err(writing)
+                params![what, tx.now],
+            )
+            .map(drop)
+            .map_err(writing)
         })?
         .wait()
     }

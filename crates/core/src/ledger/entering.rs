@@ -43,8 +43,7 @@ impl Ledger {
     ) -> Result<Ticket<Vec<(NewEntry, Entered)>>, LedgerError> {
         self.submit(move |tx| {
             let mut id: i64 = tx
-                .connection
-                .query_row("SELECT COALESCE(MAX(id), 0) FROM entry", [], |row| row.get(0))
+                .one("SELECT COALESCE(MAX(id), 0) FROM entry", [], |row| row.get(0))
                 .map_err(writing)?;
             let mut entered = Vec::with_capacity(entries.len());
             for new in entries {
@@ -208,9 +207,7 @@ fn enter_passed_over(
         target: target.clone(),
     };
     insert(tx, id, new, &row)?;
-    tx.connection
-        .execute("UPDATE entry SET reason = ? WHERE id = ?", params![words, id])
-        .map_err(writing)?;
+    tx.run("UPDATE entry SET reason = ? WHERE id = ?", params![words, id]).map_err(writing)?;
     entered(tx, id, new, State::PassedOver, words)?;
     let fileable = target.is_some();
     Ok(Entered::New { id, state: State::PassedOver, target, fileable })
@@ -309,8 +306,7 @@ fn entered(
     };
     let words = words.replacen("settled", &how, 1);
     tx.tell(id, &new.gate, told, Cause::Pass, &words)?;
-    tx.connection
-        .execute("UPDATE upload SET entry = ?2, at = ?3 WHERE id = ?1", params![upload, id, tx.now])
+    tx.run("UPDATE upload SET entry = ?2, at = ?3 WHERE id = ?1", params![upload, id, tx.now])
         .map(drop)
         .map_err(writing)
 }
@@ -332,26 +328,24 @@ pub(crate) fn replace(
     new: &NewEntry,
 ) -> Result<Option<Entered>, LedgerError> {
     let found: Option<(String, Sha256)> = tx
-        .connection
-        .query_row("SELECT state, sha256 FROM entry WHERE id = ? AND in_drop = 1", [old], |row| {
+        .one("SELECT state, sha256 FROM entry WHERE id = ? AND in_drop = 1", [old], |row| {
             Ok((row.get(0)?, row.get(1)?))
         })
         .optional()
         .map_err(writing)?;
     let Some((state, sha256)) = found else { return Ok(None) };
     if sha256 == new.sha256 {
-        tx.connection
-            .execute(
-                "UPDATE entry SET modified_ns = ?, inode = ?, changed_ns = ?, filed_bytes = NULL,
+        tx.run(
+            "UPDATE entry SET modified_ns = ?, inode = ?, changed_ns = ?, filed_bytes = NULL,
                    filed_sha256 = NULL WHERE id = ?",
-                params![
-                    new.version.modified_ns,
-                    as_i64(new.version.inode),
-                    new.version.changed_ns,
-                    old
-                ],
-            )
-            .map_err(writing)?;
+            params![
+                new.version.modified_ns,
+                as_i64(new.version.inode),
+                new.version.changed_ns,
+                old
+            ],
+        )
+        .map_err(writing)?;
         return Ok(Some(Entered::Touched { id: old }));
     }
     if State::of(&state).is_some_and(|state| state.may_become(State::Gone)) {

@@ -242,14 +242,13 @@ impl Ledger {
     pub(crate) fn forget_happenings(&self) -> Result<(), LedgerError> {
         self.submit(|tx| {
             let before = tx.now - KEPT_MS;
-            tx.connection
-                .execute(
+            tx.run(
                     "DELETE FROM happening WHERE id IN (SELECT id FROM happening ORDER BY id LIMIT 10000)
                        AND at < ?1 AND (lasts = 0 OR ended_at < ?1)",
                     [before],
                 )
                 .and_then(|_| {
-                    tx.connection.execute(
+                    tx.run(
                         "DELETE FROM message WHERE id IN (SELECT id FROM message ORDER BY id LIMIT 10000)
                            AND at < ? AND state <> 'waiting'",
                         [before],

@@ -91,9 +91,8 @@ impl Ledger {
                 .submit(move |tx| {
                     let write = || {
                         // First, so that a part is never taken for the whole.
-                        tx.connection
-                            .execute("DELETE FROM watch_mark WHERE what = ?", [mark(&lookout)])?;
-                        tx.connection.execute(
+                        tx.run("DELETE FROM watch_mark WHERE what = ?", [mark(&lookout)])?;
+                        tx.run(
                             "DELETE FROM right_file WHERE lookout = ?1 AND path IN
                                (SELECT path FROM right_file WHERE lookout = ?1 LIMIT 5000)",
                             [&lookout],
@@ -145,14 +144,13 @@ impl Ledger {
     pub(crate) fn knows_right_now(&self, lookout: &str) -> Result<(), LedgerError> {
         let what = mark(lookout);
         self.submit(move |tx| {
-            tx.connection
-                .execute(
-                    "INSERT INTO watch_mark (what, at) VALUES (?1, ?2)
+            tx.run(
+                "INSERT INTO watch_mark (what, at) VALUES (?1, ?2)
                      ON CONFLICT DO UPDATE SET at = ?2",
-                    params![what, tx.now],
-                )
-                .map(drop)
-                .map_err(writing)
+                params![what, tx.now],
+            )
+            .map(drop)
+            .map_err(writing)
         })?
         .wait()
     }

@@ -45,19 +45,17 @@ impl Ledger {
     pub(crate) fn tell_mark(&self, tell: &str) -> Result<TellMark, LedgerError> {
         let tell = tell.to_owned();
         self.submit(move |tx| {
-            tx.connection
-                .execute(
-                    "INSERT OR IGNORE INTO tell_mark (tell, change, happening)
+            tx.run(
+                "INSERT OR IGNORE INTO tell_mark (tell, change, happening)
                      SELECT ?, (SELECT COALESCE(MAX(id), 0) FROM history),
                        (SELECT COALESCE(MAX(id), 0) FROM happening)",
-                    [&tell],
-                )
-                .map_err(writing)?;
+                [&tell],
+            )
+            .map_err(writing)?;
             let mark = |row: &rusqlite::Row<'_>| {
                 Ok(TellMark { change: row.get(0)?, happening: row.get(1)? })
             };
-            tx.connection
-                .query_row("SELECT change, happening FROM tell_mark WHERE tell = ?", [&tell], mark)
+            tx.one("SELECT change, happening FROM tell_mark WHERE tell = ?", [&tell], mark)
                 .map_err(reading)
         })?
         .wait()
@@ -73,21 +71,21 @@ impl Ledger {
         let tell = tell.to_owned();
         self.submit(move |tx| {
             let write = || -> rusqlite::Result<()> {
-                tx.connection.execute(
+                tx.run(
                     "UPDATE tell_mark SET change = ?, happening = ? WHERE tell = ?",
                     params![mark.change, mark.happening, tell],
                 )?;
                 let Some(new) = &message else { return Ok(()) };
                 insert(tx, new)?;
                 for happening in &new.lasting {
-                    tx.connection.execute(
+                    tx.run(
                         "INSERT INTO told (tell, happening, uid, at) VALUES (?1, ?2, ?3, ?4)
                          ON CONFLICT DO UPDATE SET at = ?4",
                         params![tell, happening, new.uid, tx.now],
                     )?;
                 }
                 for happening in &new.over {
-                    tx.connection.execute(
+                    tx.run(
                         "DELETE FROM told WHERE tell = ? AND happening = ?",
                         params![tell, happening],
                     )?;
@@ -109,7 +107,7 @@ impl Ledger {
         let what = what.to_owned();
         self.submit(move |tx| {
             let write = || -> rusqlite::Result<()> {
-                tx.connection.execute(
+                tx.run(
                     "INSERT INTO watch_mark (what, at) VALUES (?1, ?2)
                      ON CONFLICT DO UPDATE SET at = ?2",
                     params![what, at.as_millisecond()],
@@ -147,11 +145,7 @@ impl Ledger {
     pub(crate) fn forget_told(&self, tell: &str, happening: i64) -> Result<(), LedgerError> {
         let tell = tell.to_owned();
         self.submit(move |tx| {
-            tx.connection
-                .execute(
-                    "DELETE FROM told WHERE tell = ? AND happening = ?",
-                    params![tell, happening],
-                )
+            tx.run("DELETE FROM told WHERE tell = ? AND happening = ?", params![tell, happening])
                 .map(drop)
                 .map_err(writing)
         })?
@@ -231,13 +225,12 @@ impl Ledger {
         let words = words.to_owned();
         self.submit(move |tx| {
             let ended = (state != MessageState::Waiting).then_some(tx.now);
-            tx.connection
-                .execute(
-                    "UPDATE message SET state = ?, tries = tries + 1, not_before = ?, ended_at = ?,
+            tx.run(
+                "UPDATE message SET state = ?, tries = tries + 1, not_before = ?, ended_at = ?,
                        words = ? WHERE id = ?",
-                    params![state.word(), not_before.as_millisecond(), ended, words, id],
-                )
-                .map_err(writing)?;
+                params![state.word(), not_before.as_millisecond(), ended, words, id],
+            )
+            .map_err(writing)?;
             failed.iter().try_for_each(|new| tx.happens(new).map(drop))
         })?
         .wait()
@@ -261,14 +254,13 @@ impl Ledger {
         }
         self.submit(move |tx| {
             for tell in &gone {
-                tx.connection
-                    .execute(
-                        "UPDATE message SET state = 'failed', ended_at = ?,
+                tx.run(
+                    "UPDATE message SET state = 'failed', ended_at = ?,
                            words = 'the tell is not in the configuration any more'
                          WHERE tell = ? AND state = 'waiting'",
-                        params![tx.now, tell],
-                    )
-                    .map_err(writing)?;
+                    params![tx.now, tell],
+                )
+                .map_err(writing)?;
             }
             Ok(())
         })?
@@ -277,11 +269,10 @@ impl Ledger {
 }
 
 fn insert(tx: &Tx<'_>, new: &NewMessage) -> rusqlite::Result<()> {
-    tx.connection
-        .execute(
-            "INSERT INTO message (uid, tell, at, subject, body, state, not_before)
+    tx.run(
+        "INSERT INTO message (uid, tell, at, subject, body, state, not_before)
              VALUES (?1, ?2, ?3, ?4, ?5, 'waiting', ?3)",
-            params![new.uid, new.tell, tx.now, new.subject, new.body],
-        )
-        .map(drop)
+        params![new.uid, new.tell, tx.now, new.subject, new.body],
+    )
+    .map(drop)
 }

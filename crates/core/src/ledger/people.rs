@@ -51,8 +51,7 @@ impl Ledger {
     ) -> Result<(), LedgerError> {
         self.by(by, move |tx, why| {
             if let Some(place) = &unpacked {
-                tx.connection
-                    .execute(
+                tx.run(
                         "UPDATE entry SET source = ?2, packing = NULL, filed_bytes = content_bytes,
                            filed_sha256 = content_sha256, content_bytes = NULL, content_sha256 = NULL
                          WHERE id = ?1",
@@ -109,8 +108,7 @@ impl Ledger {
             }
             // The gate was quicker to see that the file is gone; now it is told why.
             let gate: String = tx
-                .connection
-                .query_row(
+                .one(
                     "UPDATE entry SET reason = ?2 WHERE id = ?1 RETURNING gate",
                     params![entry, words],
                     |row| row.get(0),
@@ -124,8 +122,7 @@ impl Ledger {
     pub(crate) fn noted(&self, entry: i64, words: String, by: By) -> Result<(), LedgerError> {
         self.by(by, move |tx, _| {
             let select = "SELECT gate FROM entry WHERE id = ?";
-            let gate: String =
-                tx.connection.query_row(select, [entry], |row| row.get(0)).map_err(writing)?;
+            let gate: String = tx.one(select, [entry], |row| row.get(0)).map_err(writing)?;
             let state = state_of(tx, entry)?.unwrap_or(State::Filed);
             tx.tell(entry, &gate, state, Cause::Person, &words)
         })
@@ -143,8 +140,7 @@ impl Ledger {
                 return Err(LedgerError::Refused { entry, from, to: "forgotten" });
             };
             let gate: String = tx
-                .connection
-                .query_row(
+                .one(
                     "UPDATE entry SET forgotten = 1, identity = NULL, in_drop = 0 WHERE id = ?
                      RETURNING gate",
                     [entry],
@@ -195,8 +191,7 @@ fn adopt_one(tx: &mut Tx<'_>, new: &NewEntry, words: &str) -> Result<Adopted, Le
 }
 
 fn state_of(tx: &Tx<'_>, entry: i64) -> Result<Option<State>, LedgerError> {
-    tx.connection
-        .query_row("SELECT state FROM entry WHERE id = ?", [entry], |row| row.get::<_, String>(0))
+    tx.one("SELECT state FROM entry WHERE id = ?", [entry], |row| row.get::<_, String>(0))
         .optional()
         .map(|word| word.and_then(|word| State::of(&word)))
         .map_err(writing)
@@ -206,6 +201,6 @@ fn state_of(tx: &Tx<'_>, entry: i64) -> Result<Option<State>, LedgerError> {
 fn take_identity(tx: &Tx<'_>, entry: i64, identity: &[u8]) -> Result<(), LedgerError> {
     let update = "UPDATE OR IGNORE entry SET identity = ? WHERE id = ? AND identity IS NULL
                     AND repeat_of IS NULL";
-    tx.connection.execute(update, params![identity, entry]).map_err(writing)?;
+    tx.run(update, params![identity, entry]).map_err(writing)?;
     Ok(())
 }

@@ -170,16 +170,15 @@ impl Ledger {
     pub(crate) fn remote_ended(&self, id: i64, done: &'static str) -> Result<bool, LedgerError> {
         self.submit(move |tx| {
             let timeless = "DELETE FROM remote WHERE id = ? AND modified = -1 AND tag = ''";
-            if tx.connection.execute(timeless, [id]).map_err(writing)? > 0 {
+            if tx.run(timeless, [id]).map_err(writing)? > 0 {
                 return Ok(true);
             }
-            tx.connection
-                .execute(
-                    "UPDATE remote SET after = ?2, after_at = ?3 WHERE id = ?1",
-                    params![id, done, tx.now],
-                )
-                .map(|_| false)
-                .map_err(writing)
+            tx.run(
+                "UPDATE remote SET after = ?2, after_at = ?3 WHERE id = ?1",
+                params![id, done, tx.now],
+            )
+            .map(|_| false)
+            .map_err(writing)
         })?
         .wait()
     }

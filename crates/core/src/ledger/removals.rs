@@ -115,8 +115,7 @@ impl Ledger {
                     .map_err(writing)?;
                 let Some(entry) = entry else { continue };
                 let found: Option<(String, State)> = tx
-                    .connection
-                    .query_row(
+                    .one(
                         "UPDATE entry SET in_drop = 0, source = NULL, target = NULL WHERE id = ?
                          RETURNING gate, state",
                         [entry],
@@ -135,7 +134,7 @@ impl Ledger {
                 }
             }
             for id in &stayed {
-                tx.connection.execute("DELETE FROM removal WHERE id = ?", [id]).map_err(writing)?;
+                tx.run("DELETE FROM removal WHERE id = ?", [id]).map_err(writing)?;
             }
             Ok(())
         })?
@@ -196,14 +195,13 @@ impl Ledger {
     pub(crate) fn has_cleared(&self, rule: &str) -> Result<(), LedgerError> {
         let rule = rule.to_owned();
         self.submit(move |tx| {
-            tx.connection
-                .execute(
-                    "INSERT INTO clear_run (rule, at) VALUES (?1, ?2)
+            tx.run(
+                "INSERT INTO clear_run (rule, at) VALUES (?1, ?2)
                      ON CONFLICT DO UPDATE SET at = ?2",
-                    params![rule, tx.now],
-                )
-                .map(drop)
-                .map_err(writing)
+                params![rule, tx.now],
+            )
+            .map(drop)
+            .map_err(writing)
         })?
         .wait()
     }

@@ -135,7 +135,7 @@ fn prepare_writer(connection: &Connection) -> rusqlite::Result<()> {
     // Checkpoints by 16 MiB of log instead of 4: fewer, longer writes.
     connection.pragma_update(None, "wal_autocheckpoint", 4000)?;
     connection.pragma_update(None, "cache_size", -16_000)?;
-    connection.set_prepared_statement_cache_capacity(64);
+    connection.set_prepared_statement_cache_capacity(128);
     Ok(())
 }
 

@@ -42,7 +42,7 @@ pub(crate) fn moved_early(tx: &Tx<'_>, entry: i64, how: Filed) -> Result<bool, L
     let moved = "UPDATE entry SET in_drop = 0, source = target, target = NULL
                  WHERE id = ? AND state = 'ready' AND target IS NOT NULL AND ?";
     let values = params![entry, how == Filed::Moved];
-    tx.connection.execute(moved, values).map(|count| count == 1).map_err(writing)
+    tx.run(moved, values).map(|count| count == 1).map_err(writing)
 }
 
 pub(crate) fn as_i64(value: u64) -> i64 {
@@ -135,23 +135,19 @@ pub(crate) fn gone_one(
 ) -> Result<(), LedgerError> {
     step(tx, entry, State::Gone, cause, why)?;
     let identity: Option<Vec<u8>> = tx
-        .connection
-        .query_row(
-            "SELECT identity FROM entry WHERE id = ? AND worked_at IS NULL",
-            [entry],
-            |row| row.get(0),
-        )
+        .one("SELECT identity FROM entry WHERE id = ? AND worked_at IS NULL", [entry], |row| {
+            row.get(0)
+        })
         .optional()
         .map_err(writing)?
         .flatten();
-    tx.connection
-        .execute(
-            "UPDATE entry SET in_drop = 0, source = NULL, target = NULL, reason = ?2, batch = NULL,
+    tx.run(
+        "UPDATE entry SET in_drop = 0, source = NULL, target = NULL, reason = ?2, batch = NULL,
                identity = CASE WHEN worked_at IS NULL THEN NULL ELSE identity END
              WHERE id = ?1",
-            params![entry, why],
-        )
-        .map_err(writing)?;
+        params![entry, why],
+    )
+    .map_err(writing)?;
     match identity {
         Some(identity) => promote_repeat(tx, entry, &identity),
         None => Ok(()),
@@ -166,22 +162,19 @@ pub(crate) fn promote_repeat(
     identity: &[u8],
 ) -> Result<(), LedgerError> {
     let heir: Option<i64> = tx
-        .connection
-        .query_row(
-            "SELECT MIN(id) FROM entry WHERE repeat_of = ? AND state = 'repeat'",
-            [gone],
-            |row| row.get(0),
-        )
+        .one("SELECT MIN(id) FROM entry WHERE repeat_of = ? AND state = 'repeat'", [gone], |row| {
+            row.get(0)
+        })
         .map_err(writing)?;
     let Some(heir) = heir else { return Ok(()) };
     let words = format!("entry {gone}, whose repeat it was, is gone before it was worked");
     step(tx, heir, State::Ready, Cause::Pass, &words)?;
     let write = || -> rusqlite::Result<()> {
-        tx.connection.execute(
+        tx.run(
             "UPDATE entry SET identity = ?, repeat_of = NULL WHERE id = ?",
             params![identity, heir],
         )?;
-        tx.connection.execute(
+        tx.run(
             "UPDATE entry SET repeat_of = ? WHERE repeat_of = ? AND state = 'repeat'",
             [heir, gone],
         )?;
@@ -223,7 +216,7 @@ pub(crate) fn commit_outputs(
     )?;
     for (id, made) in claimed.into_iter().zip(outputs) {
         let Some(made) = made else {
-            tx.connection.execute("DELETE FROM output WHERE id = ?", [id])?;
+            tx.run("DELETE FROM output WHERE id = ?", [id])?;
             continue;
         };
         update.execute(params![
@@ -273,8 +266,7 @@ pub(crate) fn enter_outputs(
 }
 
 pub(crate) fn forget_output(tx: &Tx<'_>, batch: i64) -> Result<(), LedgerError> {
-    tx.connection
-        .execute("DELETE FROM output WHERE batch = ? AND committed_at IS NULL", [batch])
+    tx.run("DELETE FROM output WHERE batch = ? AND committed_at IS NULL", [batch])
         .map_err(writing)?;
     Ok(())
 }
@@ -287,7 +279,7 @@ pub(crate) fn end_batch(
 ) -> Result<(), LedgerError> {
     let update = "UPDATE batch SET ended_at = ?, outcome = ?, words = ?
                   WHERE id = ? AND ended_at IS NULL";
-    let changed = tx.connection.execute(update, params![tx.now, outcome, words, batch]);
+    let changed = tx.run(update, params![tx.now, outcome, words, batch]);
     // A batch ends once: what comes later comes too late.
     if changed.map_err(writing)? == 0 { Err(LedgerError::Ended { batch }) } else { Ok(()) }
 }

@@ -77,27 +77,25 @@ impl Ledger {
         remote: Option<i64>,
     ) -> Result<i64, LedgerError> {
         self.submit(move |tx| {
-            tx.connection
-                .execute(
-                    "INSERT INTO upload (name, gate, place, staged, who, bytes, sha256, replaces, at)
+            tx.run(
+                "INSERT INTO upload (name, gate, place, staged, who, bytes, sha256, replaces, at)
                      VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                    params![
-                        new.name,
-                        new.gate,
-                        new.place,
-                        new.staged,
-                        new.who,
-                        new.bytes.map(as_i64),
-                        new.sha256,
-                        new.replaces,
-                        tx.now
-                    ],
-                )
-                .map_err(writing)?;
+                params![
+                    new.name,
+                    new.gate,
+                    new.place,
+                    new.staged,
+                    new.who,
+                    new.bytes.map(as_i64),
+                    new.sha256,
+                    new.replaces,
+                    tx.now
+                ],
+            )
+            .map_err(writing)?;
             let id = tx.connection.last_insert_rowid();
             if let Some(remote) = remote {
-                tx.connection
-                    .execute("UPDATE remote SET upload = ?2 WHERE id = ?1", [remote, id])
+                tx.run("UPDATE remote SET upload = ?2 WHERE id = ?1", [remote, id])
                     .map_err(writing)?;
             }
             Ok(id)
@@ -156,22 +154,21 @@ impl Ledger {
         sha256: Sha256,
     ) -> Result<(), LedgerError> {
         self.submit(move |tx| {
-            tx.connection
-                .execute(
-                    "UPDATE upload SET inode = ?2, modified_ns = ?3, received = ?4, sha256 = ?5,
+            tx.run(
+                "UPDATE upload SET inode = ?2, modified_ns = ?3, received = ?4, sha256 = ?5,
                        at = ?6
                      WHERE id = ?1",
-                    params![
-                        id,
-                        version.inode.cast_signed(),
-                        version.modified_ns,
-                        as_i64(version.bytes),
-                        sha256,
-                        tx.now
-                    ],
-                )
-                .map(drop)
-                .map_err(writing)
+                params![
+                    id,
+                    version.inode.cast_signed(),
+                    version.modified_ns,
+                    as_i64(version.bytes),
+                    sha256,
+                    tx.now
+                ],
+            )
+            .map(drop)
+            .map_err(writing)
         })?
         .wait()
     }
@@ -185,11 +182,7 @@ impl Ledger {
         stays: bool,
     ) -> Result<(), LedgerError> {
         self.submit(move |tx| {
-            tx.connection
-                .execute(
-                    "UPDATE upload SET published = 1, at = ?2 WHERE id = ?1",
-                    params![id, tx.now],
-                )
+            tx.run("UPDATE upload SET published = 1, at = ?2 WHERE id = ?1", params![id, tx.now])
                 .map_err(writing)?;
             crate::ledger::remotes::fetched(tx.connection, remote, stays, tx.now)
         })?
@@ -205,7 +198,7 @@ impl Ledger {
 
     fn set_upload(&self, id: i64, sql: &'static str, value: i64) -> Result<(), LedgerError> {
         self.submit(move |tx| {
-            let set = tx.connection.execute(sql, params![id, value, tx.now]);
+            let set = tx.run(sql, params![id, value, tx.now]);
             set.map(drop).map_err(writing)
         })?
         .wait()
@@ -214,9 +207,8 @@ impl Ledger {
     /// It is given up.
     pub(crate) fn end_upload(&self, id: i64) -> Result<(), LedgerError> {
         self.submit(move |tx| {
-            tx.connection
-                .execute("UPDATE remote SET upload = NULL WHERE upload = ?", [id])
-                .and_then(|_| tx.connection.execute("DELETE FROM upload WHERE id = ?", [id]))
+            tx.run("UPDATE remote SET upload = NULL WHERE upload = ?", [id])
+                .and_then(|_| tx.run("DELETE FROM upload WHERE id = ?", [id]))
                 .map(drop)
                 .map_err(writing)
         })?

@@ -10,7 +10,7 @@ use std::sync::{Arc, Mutex};
 use std::thread::JoinHandle;
 
 use jiff::Timestamp;
-use rusqlite::{Connection, params};
+use rusqlite::{Connection, Params, Row, params};
 
 use crate::ledger::error::{LedgerError, writing};
 use crate::ledger::state::{Cause, State};
@@ -202,15 +202,37 @@ impl<'c> Tx<'c> {
         }
     }
 
+    /// Runs a statement, which the connection keeps prepared; gives how many rows it
+    /// changed.
+    pub(crate) fn run(&self, sql: &str, values: impl Params) -> rusqlite::Result<usize> {
+        self.connection.prepare_cached(sql)?.execute(values)
+    }
+
+    /// The row that a statement gives, which the connection keeps prepared.
+    pub(crate) fn one<T>(
+        &self,
+        sql: &str,
+        values: impl Params,
+        read: impl FnOnce(&Row<'_>) -> rusqlite::Result<T>,
+    ) -> rusqlite::Result<T> {
+        self.connection.prepare_cached(sql)?.query_row(values, read)
+    }
+
+    /// Says something that takes nothing and gives nothing, which the connection keeps
+    /// prepared.
+    fn say(&self, sql: &'static str) -> Result<(), LedgerError> {
+        self.run(sql, []).map(drop).map_err(writing)
+    }
+
     fn in_savepoint<T>(
         &mut self,
         work: impl FnOnce(&mut Tx<'_>) -> Result<T, LedgerError>,
     ) -> Result<T, LedgerError> {
-        self.connection.execute_batch("SAVEPOINT job").map_err(writing)?;
+        self.say("SAVEPOINT job")?;
         let mut inner = Tx::new(self.connection);
         match work(&mut inner) {
             Ok(value) => {
-                self.connection.execute_batch("RELEASE job").map_err(writing)?;
+                self.say("RELEASE job")?;
                 for (gate, state, count) in inner.tallies.0 {
                     self.tallies.add(&gate, state, count);
                 }

@@ -65,7 +65,7 @@ impl Ledger {
         self.submit(move |tx| {
             let update = "UPDATE batch SET lease_until = ?, lease_ms = ?
                           WHERE id = ? AND ended_at IS NULL AND lease_until IS NOT NULL";
-            let changed = tx.connection.execute(update, [until, length_ms, batch]);
+            let changed = tx.run(update, [until, length_ms, batch]);
             changed.map(|count| count == 1).map_err(writing)
         })?
         .wait()
@@ -100,7 +100,7 @@ impl Ledger {
         self.submit(move |tx| {
             let update = "UPDATE output SET mode = 'number', base_bytes = 0
                           WHERE batch = ? AND role = 'set aside' AND committed_at IS NULL";
-            tx.connection.execute(update, [batch]).map(drop).map_err(writing)
+            tx.run(update, [batch]).map(drop).map_err(writing)
         })?
         .wait()
     }
@@ -119,12 +119,11 @@ impl Ledger {
             forget_output(tx, batch)?;
             for entry in working_in(tx.connection, batch)? {
                 step(tx, entry, State::Ready, cause, &why)?;
-                tx.connection
-                    .execute(
-                        "UPDATE entry SET not_before = ?, reason = ? WHERE id = ?",
-                        params![not_before, why, entry],
-                    )
-                    .map_err(writing)?;
+                tx.run(
+                    "UPDATE entry SET not_before = ?, reason = ? WHERE id = ?",
+                    params![not_before, why, entry],
+                )
+                .map_err(writing)?;
             }
             let outcome =
                 if not_before.is_some() { BatchOutcome::Again } else { BatchOutcome::Abandoned };
@@ -146,7 +145,7 @@ impl Ledger {
             for entry in working_in(tx.connection, batch)? {
                 step(tx, entry, State::Ready, Cause::Pass, &why)?;
                 let update = "UPDATE entry SET tries = MAX(tries - 1, 0), reason = ? WHERE id = ?";
-                tx.connection.execute(update, params![why, entry]).map_err(writing)?;
+                tx.run(update, params![why, entry]).map_err(writing)?;
             }
             end_batch(tx, batch, BatchOutcome::Abandoned, &words)
         })?
@@ -163,12 +162,11 @@ impl Ledger {
         self.submit(move |tx| {
             for hold in &holds {
                 step(tx, hold.entry, State::Held, cause, &hold.reason)?;
-                tx.connection
-                    .execute(
-                        "UPDATE entry SET reason = ?, target = ?, packing = NULL WHERE id = ?",
-                        params![hold.reason, hold.target, hold.entry],
-                    )
-                    .map_err(writing)?;
+                tx.run(
+                    "UPDATE entry SET reason = ?, target = ?, packing = NULL WHERE id = ?",
+                    params![hold.reason, hold.target, hold.entry],
+                )
+                .map_err(writing)?;
             }
             if let Some((batch, words)) = &batch {
                 forget_output(tx, *batch)?;
@@ -196,12 +194,11 @@ impl Ledger {
     /// Decides anew where an entry is to be moved.
     pub(crate) fn retarget(&self, entry: i64, target: FileTarget) -> Result<(), LedgerError> {
         self.submit(move |tx| {
-            tx.connection
-                .execute(
-                    "UPDATE entry SET target = ?, packing = ? WHERE id = ?",
-                    params![target.path, target.packing, entry],
-                )
-                .map_err(writing)?;
+            tx.run(
+                "UPDATE entry SET target = ?, packing = ? WHERE id = ?",
+                params![target.path, target.packing, entry],
+            )
+            .map_err(writing)?;
             Ok(())
         })?
         .wait()
@@ -259,7 +256,7 @@ impl Ledger {
     pub(crate) fn died_over(&self, entry: i64) -> Result<i64, LedgerError> {
         self.submit(move |tx| {
             let update = "UPDATE entry SET deaths = deaths + 1 WHERE id = ? RETURNING deaths";
-            let deaths = tx.connection.query_row(update, [entry], |row| row.get(0)).optional();
+            let deaths = tx.one(update, [entry], |row| row.get(0)).optional();
             Ok(deaths.map_err(writing)?.unwrap_or(0))
         })?
         .wait()
@@ -275,8 +272,7 @@ impl Ledger {
     ) -> Result<(), LedgerError> {
         self.submit(move |tx| {
             let gate: String = tx
-                .connection
-                .query_row(
+                .one(
                     "UPDATE entry SET filed_bytes = ?2, filed_sha256 = ?3, modified_ns = ?4,
                        inode = ?5, changed_ns = ?6 WHERE id = ?1 RETURNING gate",
                     params![
@@ -331,17 +327,16 @@ impl Ledger {
     ) -> Result<Option<Pause>, LedgerError> {
         self.submit(move |tx| {
             let at = by.is_some().then_some(tx.now);
-            tx.connection
-                .execute(
-                    // Who pauses what is paused changes nothing.
-                    "INSERT INTO gate_setting (gate, paused, paused_at, paused_by)
+            tx.run(
+                // Who pauses what is paused changes nothing.
+                "INSERT INTO gate_setting (gate, paused, paused_at, paused_by)
                      VALUES (?1, ?2, ?3, ?4)
                      ON CONFLICT DO UPDATE SET paused = ?2,
                        paused_at = IIF(paused AND ?2, paused_at, ?3),
                        paused_by = IIF(paused AND ?2, paused_by, ?4)",
-                    params![gate, by.is_some(), at, by],
-                )
-                .map_err(writing)?;
+                params![gate, by.is_some(), at, by],
+            )
+            .map_err(writing)?;
             pause_of(tx.connection, &gate).map_err(writing)
         })?
         .wait()

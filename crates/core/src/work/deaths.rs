@@ -1,7 +1,9 @@
 //! Files over which the service dies: a reader that runs out of memory takes the whole
 //! process with it, and would again at each start.
 //!
-//! While a table is read a marker in the state folder names its entry. When the service
+//! While a table is read a marker in the state folder names its entry: one of a few files
+//! that are kept, because to make and remove one for each table costs more than a small
+//! table does. When the service
 //! has died by itself (a fatal signal of its own, or killed for want of memory), and one
 //! file alone was being read, that is noted; at the second such death the entry is held.
 //! Several at once are suspects: each is read alone from then on. Being killed by
@@ -10,8 +12,9 @@
 use std::collections::{HashMap, HashSet};
 use std::fs::File;
 use std::os::fd::AsRawFd;
+use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicI32, Ordering};
+use std::sync::atomic::{AtomicI32, AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 
 use crate::ledger::Ledger;
@@ -34,13 +37,22 @@ pub(crate) struct Deaths {
     suspects: HashSet<i64>,
     condemned: Mutex<HashMap<i64, String>>,
     turn: RwLock<()>,
+    /// Markers that name no entry now, and how many there are in all.
+    free: Mutex<Vec<File>>,
+    made: AtomicUsize,
 }
 
 /// A table is being read, until this is dropped.
 pub(crate) struct BeingRead<'a> {
-    marker: Option<PathBuf>,
+    marker: Option<File>,
+    free: &'a Mutex<Vec<File>>,
     _turn: Turn<'a>,
 }
+
+/// Letters of a marker: the number of an entry, and space behind it.
+const LETTERS: usize = 20;
+/// A marker that names no entry.
+const NONE: [u8; LETTERS] = [b' '; LETTERS];
 
 #[expect(dead_code, reason = "held for the sake of its end")]
 enum Turn<'a> {
@@ -50,9 +62,10 @@ enum Turn<'a> {
 
 impl Drop for BeingRead<'_> {
     fn drop(&mut self) {
-        if let Some(marker) = &self.marker {
+        if let Some(marker) = self.marker.take() {
             // One that is left says only that a file was read when the service died.
-            let _ = std::fs::remove_file(marker);
+            let _ = marker.write_all_at(&NONE, 0);
+            self.free.lock().unwrap_or_else(PoisonError::into_inner).push(marker);
         }
     }
 }
@@ -72,7 +85,7 @@ impl Deaths {
             .into_iter()
             .flatten()
             .flatten()
-            .filter_map(|entry| entry.file_name().to_str()?.parse().ok())
+            .filter_map(|marker| std::fs::read_to_string(marker.path()).ok()?.trim().parse().ok())
             .collect();
         if by_itself && !left.is_empty() {
             deaths.conclude(&left, ledger)?;
@@ -113,9 +126,21 @@ impl Deaths {
         } else {
             Turn::Beside(self.turn.read().unwrap_or_else(PoisonError::into_inner))
         };
-        let marker = self.folder.as_ref().map(|folder| folder.join(entry.to_string()));
-        let marker = marker.filter(|marker| File::create(marker).is_ok());
-        BeingRead { marker, _turn: turn }
+        let named = format!("{entry:<LETTERS$}");
+        let marker =
+            self.marker().filter(|marker| marker.write_all_at(named.as_bytes(), 0).is_ok());
+        BeingRead { marker, free: &self.free, _turn: turn }
+    }
+
+    /// A marker that names no entry; none where nothing is noted.
+    fn marker(&self) -> Option<File> {
+        let folder = self.folder.as_ref()?;
+        let free = self.free.lock().unwrap_or_else(PoisonError::into_inner).pop();
+        let make = || {
+            let number = self.made.fetch_add(1, Ordering::Relaxed);
+            File::create(folder.join(format!("table-{number}"))).ok()
+        };
+        free.or_else(make)
     }
 
     /// Why an entry is not read any more, told once.

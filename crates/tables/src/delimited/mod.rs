@@ -112,10 +112,19 @@ impl<R: Read> Reader<R> {
 
     /// A reader of `input` in this dialect.
     pub fn with(input: R, dialect: Dialect) -> Self {
+        Self::of_length(input, dialect, None)
+    }
+
+    /// The same of a text of this length in bytes, where it is known: a short one needs
+    /// little room.
+    pub(crate) fn of_length(input: R, dialect: Dialect, length: Option<u64>) -> Self {
+        // One more byte, so that its end is seen at once.
+        let length = length.and_then(|length| usize::try_from(length + 1).ok());
+        let room = length.map_or(CHUNK, |length| length.clamp(512, CHUNK));
         Reader {
             input,
             dialect,
-            buffer: vec![0; CHUNK],
+            buffer: vec![0; room],
             start: 0,
             filled: 0,
             ended: false,

@@ -13,6 +13,9 @@ use crate::fault::RECORD_LIMIT;
 /// Bytes of a piece, about: few enough that those under way are no memory.
 const BYTES: usize = if cfg!(test) { 100 } else { 256 * 1024 };
 
+/// Bytes that are read to see whether there are more.
+const LITTLE: usize = if cfg!(test) { 10 } else { 4096 };
+
 /// Whole records of a text.
 pub(crate) struct Cut {
     /// The records; each ends in a line feed.
@@ -80,9 +83,15 @@ impl<R: Read> Cutter<R> {
         }
         let mut text = spare.take();
         text.append(&mut self.left);
+        // Whether a little more is there at all: most texts are short, and were read with
+        // their header.
+        let little = text.len() + LITTLE;
+        self.fill(&mut text, little)?;
         let mut wanted = self.bytes.max(text.len() + self.bytes / 4);
         loop {
-            self.fill(&mut text, wanted)?;
+            if !self.ended {
+                self.fill(&mut text, wanted)?;
+            }
             if self.ended {
                 if text.last().is_some_and(|last| *last != b'\n') {
                     text.push(b'\n');
