@@ -97,13 +97,26 @@ impl Hasher for AsItIs {
     }
 }
 
-/// Knows rows that were written already, 16 bytes for each and at most as many again.
-#[derive(Default)]
-pub(super) struct Seen(HashSet<u128, BuildHasherDefault<AsItIs>>);
+type Known = HashSet<u128, BuildHasherDefault<AsItIs>>;
+
+/// Sets among which rows are parted: they grow one by one, so that never twice the memory is
+/// needed.
+const SETS: usize = 64;
+
+/// Knows rows that were written already, with some 20 to 40 bytes for each.
+pub(super) struct Seen(Vec<Known>);
+
+impl Default for Seen {
+    fn default() -> Self {
+        Seen(std::iter::repeat_with(Known::default).take(SETS).collect())
+    }
+}
 
 impl Seen {
     /// Whether a row of this sum was there before.
     pub fn again(&mut self, sum: u128) -> bool {
-        !self.0.insert(sum)
+        // The other half of the sum tells rows apart within a set.
+        let set = (sum >> 64) as usize % SETS;
+        !self.0[set].insert(sum)
     }
 }
