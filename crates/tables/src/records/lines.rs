@@ -4,7 +4,7 @@ use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
 use std::fmt;
 
-use serde::de::{Deserialize, DeserializeSeed, Deserializer, MapAccess, Visitor};
+use serde::de::{Deserialize, DeserializeSeed, Deserializer, IgnoredAny, MapAccess, Visitor};
 use serde_json::value::RawValue;
 
 use super::cell;
@@ -64,6 +64,34 @@ impl<'de, F: FnMut(usize, Cow<'de, str>, &'de str)> Visitor<'de> for Members<F> 
         let mut at = 0;
         while let Some((Name(name), value)) = map.next_entry::<Name<'de>, &'de RawValue>()? {
             (self.0)(at, name, value.get());
+            at += 1;
+        }
+        Ok(())
+    }
+}
+
+/// Reads the names of the members of a record, and gives each with its place.
+struct Names<F>(F);
+
+impl<'de, F: FnMut(usize, Cow<'de, str>)> DeserializeSeed<'de> for Names<F> {
+    type Value = ();
+
+    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<(), D::Error> {
+        deserializer.deserialize_map(self)
+    }
+}
+
+impl<'de, F: FnMut(usize, Cow<'de, str>)> Visitor<'de> for Names<F> {
+    type Value = ();
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("a record")
+    }
+
+    fn visit_map<A: MapAccess<'de>>(mut self, mut map: A) -> Result<(), A::Error> {
+        let mut at = 0;
+        while let Some((Name(name), IgnoredAny)) = map.next_entry()? {
+            (self.0)(at, name);
             at += 1;
         }
         Ok(())
@@ -191,13 +219,16 @@ impl Lines {
 fn names_in(text: &str, first: u64) -> Result<Vec<String>, Stopped> {
     let (mut names, mut known) = (Vec::<String>::new(), HashSet::new());
     each_line(text, first, |_, record| {
-        members(record, |at, name, _| {
+        let mut reader = serde_json::Deserializer::from_str(record);
+        let read = Names(|at, name: Cow<'_, str>| {
             if names.get(at).is_some_and(|usual| *usual == name) || known.contains(name.as_ref()) {
                 return;
             }
             known.insert(name.as_ref().to_owned());
             names.push(name.into_owned());
         })
+        .deserialize(&mut reader);
+        read.and_then(|()| reader.end()).map_err(|_| Stopped::Irregular)
     })?;
     Ok(names)
 }
