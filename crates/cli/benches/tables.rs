@@ -28,7 +28,7 @@ use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use vadegate_tables::{Depth, Input, Layout, Merger, Options, Plan, Writing};
 
-use common::median;
+use common::{in_memory, median};
 use sheets::{bare_read, bare_write, our_read, our_write};
 
 const ROUNDS: usize = 5;
@@ -41,13 +41,8 @@ fn main() {
     if !std::env::args().any(|arg| arg == "--bench") {
         return;
     }
-    let home = match std::env::var_os("VADEGATE_BENCH_FOLDER") {
-        Some(folder) => tempfile::tempdir_in(folder),
-        None => tempfile::tempdir_in("/dev/shm").or_else(|_| tempfile::tempdir()),
-    };
-    let home = home.expect("a folder for the files");
-    let size = std::env::var("VADEGATE_BENCH_MB").ok().and_then(|text| text.parse().ok());
-    let size: u64 = size.unwrap_or(1000) * 1_000_000;
+    let home = in_memory();
+    let size = common::size(1000);
     let sources = make(home.path(), size);
     wide(home.path());
     straight(home.path(), &sources, size);
@@ -274,24 +269,11 @@ fn reordered(home: &Path, sources: &[PathBuf], size: u64) {
 }
 
 /// Runs the program; gives its peak memory in MiB and the time it took.
-#[expect(clippy::zombie_processes, reason = "wait4 waits for it, and tells its memory")]
 fn peak(args: &[&str], home: &Path) -> (f64, f64) {
-    use std::os::unix::process::ExitStatusExt;
-    let begun = Instant::now();
-    let child = Command::new(env!("CARGO_BIN_EXE_vadegate"))
-        .args(args)
-        .current_dir(home)
-        .stdout(std::process::Stdio::null())
-        .spawn()
-        .expect("the program");
-    let mut status = 0;
-    // SAFETY: plain data that the kernel fills.
-    let mut usage: libc::rusage = unsafe { std::mem::zeroed() };
-    let pid = i32::try_from(child.id()).expect("a process number");
-    // SAFETY: both pointers are valid for the call, and nobody else waits for it.
-    let waited = unsafe { libc::wait4(pid, &mut status, 0, &mut usage) };
-    assert!(waited > 0 && std::process::ExitStatus::from_raw(status).success(), "{args:?}");
-    (usage.ru_maxrss as f64 / 1024.0, begun.elapsed().as_secs_f64())
+    let mut command = Command::new(env!("CARGO_BIN_EXE_vadegate"));
+    let took = common::run(command.args(args).current_dir(home));
+    assert_eq!(took.code, Some(0), "{args:?}");
+    (took.memory, took.seconds)
 }
 
 fn memory(home: &Path, sources: &[PathBuf], size: u64) {

@@ -6,7 +6,7 @@ use std::fs;
 use std::io::{BufRead, BufReader};
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 /// A service over the configuration of a folder, killed at its end.
 pub struct Service {
@@ -63,4 +63,48 @@ pub fn memory(process: u32) -> u64 {
     let status = fs::read_to_string(format!("/proc/{process}/status")).expect("the process");
     let line = status.lines().find_map(|line| line.strip_prefix("VmHWM:")).expect("its memory");
     line.trim().trim_end_matches(" kB").parse::<u64>().expect("a number") / 1000
+}
+
+/// A folder in memory, where that is there; `VADEGATE_BENCH_FOLDER` puts it elsewhere.
+pub fn in_memory() -> tempfile::TempDir {
+    let home = match std::env::var_os("VADEGATE_BENCH_FOLDER") {
+        Some(folder) => tempfile::tempdir_in(folder),
+        None => tempfile::tempdir_in("/dev/shm").or_else(|_| tempfile::tempdir()),
+    };
+    home.expect("a folder for the files")
+}
+
+/// Bytes of the tables that are made: so many megabytes, or as `VADEGATE_BENCH_MB` says.
+pub fn size(megabytes: u64) -> u64 {
+    let said = std::env::var("VADEGATE_BENCH_MB").ok().and_then(|text| text.parse().ok());
+    said.unwrap_or(megabytes) * 1_000_000
+}
+
+/// What a program has taken that has ended.
+pub struct Took {
+    pub seconds: f64,
+    /// Mebibytes of memory at the most.
+    pub memory: f64,
+    /// How it ended; none by a signal.
+    pub code: Option<i32>,
+}
+
+/// Runs a program to its end.
+#[expect(clippy::zombie_processes, reason = "wait4 waits for it, and tells its memory")]
+pub fn run(command: &mut Command) -> Took {
+    use std::os::unix::process::ExitStatusExt;
+    let begun = Instant::now();
+    let child = command.stdout(Stdio::null()).spawn().expect("the program");
+    let mut status = 0;
+    // SAFETY: plain data that the kernel fills.
+    let mut usage: libc::rusage = unsafe { std::mem::zeroed() };
+    let pid = i32::try_from(child.id()).expect("a process number");
+    // SAFETY: both pointers are valid for the call, and nobody else waits for it.
+    let waited = unsafe { libc::wait4(pid, &mut status, 0, &mut usage) };
+    assert!(waited > 0, "{command:?}");
+    Took {
+        seconds: begun.elapsed().as_secs_f64(),
+        memory: usage.ru_maxrss as f64 / 1024.0,
+        code: std::process::ExitStatus::from_raw(status).code(),
+    }
 }

@@ -2,8 +2,9 @@
 
 use rusqlite::params;
 
-use crate::ledger::entering::{Row, insert, predecessor};
+use crate::ledger::entering::predecessor;
 use crate::ledger::error::{LedgerError, writing};
+use crate::ledger::inserting::{Row, insert};
 use crate::ledger::new_entry::NewEntry;
 use crate::ledger::state::{Cause, State};
 use crate::ledger::writer::Tx;

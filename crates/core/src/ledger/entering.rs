@@ -4,16 +4,16 @@ use std::borrow::Cow;
 
 use rusqlite::{OptionalExtension, params};
 
-use crate::files::sha256::Sha256;
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, writing};
 use crate::ledger::happenings::NewHappening;
 use crate::ledger::identity::{First, holder, kept};
+use crate::ledger::inserting::{Row, insert, replace};
 use crate::ledger::new_entry::{HandedIn, NewEntry, Target};
 use crate::ledger::remotes;
 use crate::ledger::requests::FileTarget;
 use crate::ledger::state::{Cause, State};
-use crate::ledger::transitions::{as_i64, gone_one, set, step_and};
+use crate::ledger::transitions::{set, step_and};
 use crate::ledger::types::PickMark;
 use crate::ledger::writer::{Ticket, Tx};
 use crate::pattern::Fields;
@@ -107,9 +107,9 @@ fn enter_one(
     target: &Target,
 ) -> Result<Entered, LedgerError> {
     if let Some(old) = new.replaces
-        && let Some(outcome) = replace(tx, old, new)?
+        && let Some(id) = replace(tx, old, new)?
     {
-        return Ok(outcome);
+        return Ok(Entered::Touched { id });
     }
     if let Some(words) = &new.passed_over {
         return enter_passed_over(tx, id, new, target, words);
@@ -309,94 +309,6 @@ fn entered(
     tx.run("UPDATE upload SET entry = ?2, at = ?3 WHERE id = ?1", params![upload, id, tx.now])
         .map(drop)
         .map_err(writing)
-}
-
-/// What is inserted of a new entry beside what is known of its file.
-pub(crate) struct Row<'a> {
-    pub state: State,
-    pub identity: Option<&'a [u8]>,
-    pub repeat_of: Option<i64>,
-    pub revision_of: Option<i64>,
-    pub target: Option<FileTarget>,
-}
-
-/// Ends the entry of an earlier version at the same path, unless the content
-/// is the same: then that entry goes on with the new version.
-pub(crate) fn replace(
-    tx: &mut Tx<'_>,
-    old: i64,
-    new: &NewEntry,
-) -> Result<Option<Entered>, LedgerError> {
-    let found: Option<(String, Sha256)> = tx
-        .one("SELECT state, sha256 FROM entry WHERE id = ? AND in_drop = 1", [old], |row| {
-            Ok((row.get(0)?, row.get(1)?))
-        })
-        .optional()
-        .map_err(writing)?;
-    let Some((state, sha256)) = found else { return Ok(None) };
-    if sha256 == new.sha256 {
-        tx.run(
-            "UPDATE entry SET modified_ns = ?, inode = ?, changed_ns = ?, filed_bytes = NULL,
-                   filed_sha256 = NULL WHERE id = ?",
-            params![
-                new.version.modified_ns,
-                as_i64(new.version.inode),
-                new.version.changed_ns,
-                old
-            ],
-        )
-        .map_err(writing)?;
-        return Ok(Some(Entered::Touched { id: old }));
-    }
-    if State::of(&state).is_some_and(|state| state.may_become(State::Gone)) {
-        gone_one(tx, old, Cause::Pass, "replaced in the drop folder by another version")?;
-    } else {
-        set(tx.connection, "UPDATE entry SET in_drop = ?2 WHERE id = ?1", old, 0)?;
-    }
-    Ok(None)
-}
-
-/// Inserts the row; false when its identity is taken.
-pub(crate) fn insert(
-    tx: &mut Tx<'_>,
-    id: i64,
-    new: &NewEntry,
-    row: &Row<'_>,
-) -> Result<bool, LedgerError> {
-    let fields = serde_json::to_string(&new.fields).unwrap_or_else(|_| "{}".into());
-    let worked_at = (row.state == State::Worked).then_some(tx.now);
-    let write = || -> rusqlite::Result<usize> {
-        tx.connection
-            .prepare_cached(
-                "INSERT INTO entry (id, gate, drop_folder, path, bytes, modified_ns, inode, sha256, state,
-                   fields, seen_at, ready_at, worked_at, target, packing, in_drop, repeat_of, revision_of, space, identity, changed_ns)
-                 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 1, ?, ?, ?, ?, ?)
-                 ON CONFLICT (space, identity) WHERE identity IS NOT NULL DO NOTHING",
-            )?
-            .execute(params![
-                id,
-                new.gate,
-                new.drop_folder,
-                new.path,
-                as_i64(new.version.bytes),
-                new.version.modified_ns,
-                as_i64(new.version.inode),
-                new.sha256,
-                row.state.word(),
-                fields,
-                new.seen_at,
-                tx.now,
-                worked_at,
-                row.target.as_ref().map(|target| &target.path),
-                row.target.as_ref().and_then(|target| target.packing),
-                row.repeat_of,
-                row.revision_of,
-                new.space,
-                row.identity,
-                new.version.changed_ns
-            ])
-    };
-    Ok(write().map_err(writing)? == 1)
 }
 
 fn hold_new(tx: &mut Tx<'_>, id: i64, reason: &str) -> Result<Entered, LedgerError> {

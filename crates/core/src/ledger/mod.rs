@@ -21,6 +21,7 @@ pub(crate) mod finding;
 pub(crate) mod happenings;
 pub(crate) mod held;
 pub(crate) mod identity;
+pub(crate) mod inserting;
 pub(crate) mod keeping;
 pub(crate) mod lineage;
 pub(crate) mod lookouts;

@@ -8,9 +8,9 @@ use utoipa::ToSchema;
 use crate::files::version::Version;
 use crate::ledger::Ledger;
 use crate::ledger::adopting::insert_adopted;
-use crate::ledger::entering::replace;
 use crate::ledger::error::{LedgerError, writing};
 use crate::ledger::identity::First;
+use crate::ledger::inserting::replace;
 use crate::ledger::new_entry::NewEntry;
 use crate::ledger::requests::FileTarget;
 use crate::ledger::state::{Cause, State};
@@ -180,7 +180,7 @@ impl Ledger {
 
 fn adopt_one(tx: &mut Tx<'_>, new: &NewEntry, words: &str) -> Result<Adopted, LedgerError> {
     if let Some(old) = new.replaces
-        && let Some(crate::ledger::entering::Entered::Touched { id }) = replace(tx, old, new)?
+        && let Some(id) = replace(tx, old, new)?
     {
         return Ok(Adopted::Known(id));
     }

@@ -127,8 +127,11 @@ impl Deaths {
             Turn::Beside(self.turn.read().unwrap_or_else(PoisonError::into_inner))
         };
         let named = format!("{entry:<LETTERS$}");
-        let marker =
-            self.marker().filter(|marker| marker.write_all_at(named.as_bytes(), 0).is_ok());
+        // One that cannot be written names nothing, and is kept all the same.
+        let marker = self.marker();
+        if let Some(marker) = &marker {
+            let _ = marker.write_all_at(named.as_bytes(), 0);
+        }
         BeingRead { marker, free: &self.free, _turn: turn }
     }
 

@@ -4,6 +4,7 @@ mod listing;
 
 use std::io::{self, BufReader, Read};
 use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
 
 use http::{Method, Request, Response};
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
@@ -27,6 +28,10 @@ const LISTING: u64 = 1_000_000_000;
 
 /// So many connections are kept, of those that files beside each other have had.
 const KEPT_OPEN: usize = 16;
+
+/// A connection that nobody has used for so long is not used again: servers close those at
+/// rest, many after five seconds, and a request that meets the closing is lost.
+const AT_REST: Duration = Duration::from_secs(2);
 
 /// So much of an answer that nobody needs is read for the sake of its connection.
 const LEFT: u64 = 64 * 1024;
@@ -173,6 +178,7 @@ fn build(secure: bool, login: &Login) -> Result<Agent, String> {
         .timeout_connect(Some(CONNECT))
         .timeout_recv_response(Some(PATIENCE))
         .max_idle_connections(KEPT_OPEN)
+        .max_idle_age(AT_REST)
         .max_idle_connections_per_host(KEPT_OPEN)
         .timeout_per_read(Some(PATIENCE))
         .timeout_per_write(Some(PATIENCE))

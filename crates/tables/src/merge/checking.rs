@@ -1,15 +1,63 @@
 //! Seeing that the rows of a source fit before anything is written.
 
+use std::io;
+
 use super::blocks::{self, Broken, Records};
-use super::shape::Shaped;
-use super::{Input, MergeError, Misfit, Misfits, Plan, TOLD, UpTo, run};
+use super::shape::{Shape, Shaped, wants};
+use super::{Input, MergeError, Misfit, Misfits, Plan, TOLD, UpTo};
 use crate::cell::Row;
+use crate::fault::Fault;
 use crate::kind::Guess;
 use crate::records::Lines;
-use crate::scan::{self, Cutter};
+use crate::scan::{self, Cutter, Stopped};
 use crate::source::{self, Found, Table, TextTable};
 
+/// Whether a text can be read as RFC 4180 has it, in one go.
+pub(super) fn is_regular(table: &TextTable<'_>, found: &Found) -> bool {
+    let dialect = &found.dialect;
+    table.is_regular()
+        && dialect.quote == Some(b'"')
+        && dialect.line_end == b'\n'
+        && dialect.comment.is_none()
+        // A carriage return as delimiter would not be told from a line end.
+        && dialect.delimiter != b'\r'
+}
+
+/// Checks quotes and the number of fields of each record of a text; false when
+/// something is amiss, or when it cannot be checked so.
+pub(super) fn check_regular(table: TextTable<'_>, found: &Found) -> Result<bool, Fault> {
+    if !is_regular(&table, found) {
+        return Ok(false);
+    }
+    let columns = table.columns().len();
+    let Some(reader) = table.into_reader() else { return Ok(false) };
+    let shape = scan::Shape { delimiter: found.dialect.delimiter, columns };
+    match scan::copy(reader, shape, None, &mut io::sink()) {
+        Ok(_) => Ok(true),
+        Err(Stopped::Source(fault)) => Err(fault),
+        Err(_) => Ok(false),
+    }
+}
+
 impl Plan {
+    /// How the rows of a table are shaped.
+    pub(super) fn shape<'p>(
+        &'p self,
+        names: &[String],
+        input: &Input<'p>,
+        sheet: Option<&'p str>,
+    ) -> Shape<'p> {
+        Shape {
+            options: &self.options,
+            columns: &self.columns,
+            wants: wants(&self.columns),
+            from: self.sources(names, input.added, sheet),
+            added: input.added,
+            source: input.name,
+            sheet,
+        }
+    }
+
     /// Sees that the records of a text fit, found by vectors; false when something is
     /// amiss, which the strict reader tells.
     pub(super) fn check_regular(
@@ -19,7 +67,7 @@ impl Plan {
         input: &Input<'_>,
     ) -> Result<bool, MergeError> {
         if self.is_plain() && !self.guesses() {
-            return Ok(run::check_regular(table, found)?);
+            return Ok(check_regular(table, found)?);
         }
         let records =
             scan::Shape { delimiter: found.dialect.delimiter, columns: table.columns().len() };

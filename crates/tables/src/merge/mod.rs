@@ -181,7 +181,7 @@ impl Plan {
             if depth == Depth::Header {
                 return Ok(());
             }
-            if run::is_regular(&table, &found) && self.check_regular(table, &found, input)? {
+            if checking::is_regular(&table, &found) && self.check_regular(table, &found, input)? {
                 return Ok(());
             }
             // Read once more from the start, row by row.

@@ -146,4 +146,9 @@ impl Options {
             writing,
         }
     }
+
+    /// Whether the first row that does not fit refuses its source.
+    pub(super) fn holds(&self) -> bool {
+        self.misfits == Misfits::Hold && self.misfits_up_to.is_none()
+    }
 }

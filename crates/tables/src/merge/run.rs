@@ -4,14 +4,14 @@ use std::io::{self, Write};
 
 use super::account::Total;
 use super::blocks::{self, Broken, Making, Records, Straight};
+use super::checking::is_regular;
 use super::rejects::{REJECTS_HEADER, write_rejects};
 use super::seen::{Seen, Sums};
-use super::shape::{From, Shape, Shaped, wants};
+use super::shape::{From, Shape, Shaped};
 use super::taking::{add_to, take_all, take_new, take_new_lines};
-use super::{Account, AccountColumn, Input, MergeError, Misfits, Plan, Repeated, Tally};
+use super::{Account, AccountColumn, Input, MergeError, Plan, Repeated, Tally};
 use crate::cell::Row;
 use crate::delimited::write_field;
-use crate::fault::Fault;
 use crate::records::{self, Lines};
 use crate::scan::{self, Cutter, Piece, Stopped};
 use crate::source::{Format, Found, Table, Text, TextTable, each_table, look, text_of};
@@ -27,58 +27,6 @@ pub struct Merger<'a> {
     /// Tells rows apart, where those that were there already are left out.
     sums: Option<Sums>,
     seen: Seen,
-}
-
-/// Whether a text can be read as RFC 4180 has it, in one go.
-pub(super) fn is_regular(table: &TextTable<'_>, found: &Found) -> bool {
-    let dialect = &found.dialect;
-    table.is_regular()
-        && dialect.quote == Some(b'"')
-        && dialect.line_end == b'\n'
-        && dialect.comment.is_none()
-        // A carriage return as delimiter would not be told from a line end.
-        && dialect.delimiter != b'\r'
-}
-
-/// Checks quotes and the number of fields of each record of a text; false when
-/// something is amiss, or when it cannot be checked so.
-pub(super) fn check_regular(table: TextTable<'_>, found: &Found) -> Result<bool, Fault> {
-    if !is_regular(&table, found) {
-        return Ok(false);
-    }
-    let columns = table.columns().len();
-    let Some(reader) = table.into_reader() else { return Ok(false) };
-    let shape = scan::Shape { delimiter: found.dialect.delimiter, columns };
-    match scan::copy(reader, shape, None, &mut io::sink()) {
-        Ok(_) => Ok(true),
-        Err(Stopped::Source(fault)) => Err(fault),
-        Err(_) => Ok(false),
-    }
-}
-
-impl Plan {
-    /// How the rows of a table are shaped.
-    pub(super) fn shape<'p>(
-        &'p self,
-        names: &[String],
-        input: &Input<'p>,
-        sheet: Option<&'p str>,
-    ) -> Shape<'p> {
-        Shape {
-            options: &self.options,
-            columns: &self.columns,
-            wants: wants(&self.columns),
-            from: self.sources(names, input.added, sheet),
-            added: input.added,
-            source: input.name,
-            sheet,
-        }
-    }
-
-    /// Whether the first row that does not fit refuses its source.
-    fn holds(&self) -> bool {
-        self.options.misfits == Misfits::Hold && self.options.misfits_up_to.is_none()
-    }
 }
 
 impl<'a> Merger<'a> {
@@ -311,7 +259,7 @@ impl<'a> Merger<'a> {
                     tally.left_out += 1;
                     continue;
                 }
-                Shaped::Misfits(first) if plan.holds() => {
+                Shaped::Misfits(first) if plan.options.holds() => {
                     return Err(MergeError::Misfits { rows: 1, allowed: None, first });
                 }
                 Shaped::Misfits(misfits) => {
@@ -397,6 +345,6 @@ fn making<'m>(
         sums,
         totals: totals.iter().map(|total| total.map(|_| Total::default())).collect(),
         straight,
-        holds: plan.holds(),
+        holds: plan.options.holds(),
     }
 }

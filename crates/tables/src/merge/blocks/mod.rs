@@ -11,7 +11,7 @@ mod rows;
 mod straight;
 
 use super::shape::{Shape, Shaped};
-use super::{Input, MergeError, Misfits};
+use super::{Input, MergeError};
 use crate::cell::Row;
 use crate::fault::Fault;
 use crate::pool;
@@ -76,7 +76,6 @@ fn through<T: Send>(
 /// What the strict reader says of a text that is amiss: its fault, or the first row that
 /// does not fit where that is one.
 pub(super) fn why(table: &mut dyn Table, shape: &Shape<'_>) -> MergeError {
-    let holds = shape.options.misfits == Misfits::Hold && shape.options.misfits_up_to.is_none();
     let mut row = Row::default();
     loop {
         match table.next(&mut row) {
@@ -85,7 +84,7 @@ pub(super) fn why(table: &mut dyn Table, shape: &Shape<'_>) -> MergeError {
             Ok(true) => {}
         }
         if let Shaped::Misfits(first) = shape.row(&row, &mut Vec::new())
-            && holds
+            && shape.options.holds()
         {
             return MergeError::Misfits { rows: 1, allowed: None, first };
         }
