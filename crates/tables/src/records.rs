@@ -1,6 +1,7 @@
 //! JSON Lines and JSON arrays of objects, read one object at a time.
 
 mod lines;
+mod usual;
 
 use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
@@ -17,7 +18,7 @@ use crate::decode::read_some;
 use crate::fault::{Fault, RECORD_LIMIT};
 use crate::source::{Bytes, Format, Found, Table, text_of};
 
-pub(crate) use lines::Lines;
+pub(crate) use lines::{AsLine, Lines};
 
 const CHUNK: usize = 128 * 1024;
 

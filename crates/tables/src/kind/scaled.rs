@@ -29,6 +29,9 @@ impl Scaled {
             [b'+', rest @ ..] => (false, rest),
             all => (false, all),
         };
+        if let Some(word) = word_of(digits) {
+            return few(word, negative, digits.len());
+        }
         if digits.len() <= 18 {
             // Of so few digits half the bits will do.
             let (mut short, mut point, mut good) = (0_u64, usize::MAX, true);
@@ -48,6 +51,23 @@ impl Scaled {
                 .then_some(Scaled { digits: i128::from(whole), scale: scale as u32 });
         }
         Self::of_many(negative, digits)
+    }
+
+    /// The number that stands there in a text, most of which are short.
+    #[inline(always)]
+    pub(crate) fn at(text: &[u8], from: usize, end: usize) -> Option<Self> {
+        let letters = end.wrapping_sub(from);
+        let eight = end.checked_sub(8).and_then(|at| text.get(at..)?.first_chunk::<8>());
+        if let (1..=8, Some(eight)) = (letters, eight) {
+            // What stands before it is shifted out.
+            let gap = 64 - letters as u32 * 8;
+            let word = u64::from_le_bytes(*eight) >> gap << gap;
+            let noughts = (ONES * u64::from(b'0')).checked_shr(64 - gap).unwrap_or(0);
+            if text[from] >= b'.' {
+                return few(word | noughts, false, letters);
+            }
+        }
+        Self::of_bytes(text.get(from..end)?)
     }
 
     fn of_many(negative: bool, digits: &[u8]) -> Option<Self> {
@@ -78,6 +98,59 @@ impl Scaled {
             _ => self.digits.checked_mul(10_i128.checked_pow(more)?),
         }
     }
+}
+
+const ONES: u64 = 0x0101_0101_0101_0101;
+const HIGHS: u64 = 0x8080_8080_8080_8080;
+
+/// Up to eight letters in one word, the last in its highest byte, noughts before them; none
+/// when they are more or fewer.
+#[inline(always)]
+fn word_of(letters: &[u8]) -> Option<u64> {
+    let gap = 8_usize.checked_sub(letters.len())? as u32 * 8;
+    let word = match (letters.split_first_chunk::<4>(), letters.split_last_chunk::<4>()) {
+        (Some((first, _)), Some((_, last))) => {
+            let (first, last) = (u32::from_le_bytes(*first), u32::from_le_bytes(*last));
+            u64::from(first) << gap | u64::from(last) << 32
+        }
+        _ => match *letters {
+            [a] => u64::from(a) << 56,
+            [a, b] => u64::from(a) << 48 | u64::from(b) << 56,
+            [a, b, c] => u64::from(a) << 40 | u64::from(b) << 48 | u64::from(c) << 56,
+            _ => return None,
+        },
+    };
+    Some(word | (ONES * u64::from(b'0')).checked_shr(64 - gap).unwrap_or(0))
+}
+
+/// The number of so many letters in a word; all eight are looked at in one.
+#[inline(always)]
+fn few(word: u64, negative: bool, letters: usize) -> Option<Scaled> {
+    let (mut word, mut scale) = (word, 0);
+    let points = word ^ (ONES * u64::from(b'.'));
+    let points = points.wrapping_sub(ONES) & !points & HIGHS;
+    if points != 0 {
+        if letters == 1 {
+            return None;
+        }
+        // The digits before the point move behind it. A second one is no digit.
+        let at = points.trailing_zeros() / 8 * 8;
+        let before = word & ((1 << at) - 1);
+        let behind = word.checked_shr(at + 8).unwrap_or(0).checked_shl(at + 8).unwrap_or(0);
+        word = behind | before << 8 | u64::from(b'0');
+        scale = 7 - at / 8;
+    }
+    let sixes = word.wrapping_add(ONES * 6);
+    if (word | sixes) & (ONES * 0xF0) != ONES * 0x30 || word & (ONES * 0xF0) != ONES * 0x30 {
+        return None;
+    }
+    // Two digits are put together, then four, then eight.
+    let digits = word & (ONES * 0x0F);
+    let two = (digits.wrapping_mul(10).wrapping_add(digits >> 8)) & 0x00FF_00FF_00FF_00FF;
+    let four = (two.wrapping_mul(100).wrapping_add(two >> 16)) & 0x0000_FFFF_0000_FFFF;
+    let whole = (four.wrapping_mul(10_000).wrapping_add(four >> 32)) & 0xFFFF_FFFF;
+    let whole = whole as i64;
+    Some(Scaled { digits: i128::from(if negative { -whole } else { whole }), scale })
 }
 
 impl Scaled {
@@ -117,6 +190,34 @@ mod tests {
                 return Err(TestCaseError::fail("a number"));
             };
             prop_assert_eq!(Some(a.order(b)), exact(&one).zip(exact(&other)).map(|(a, b)| a.cmp(&b)));
+        }
+    }
+
+    /// What a number is, letter by letter.
+    fn slowly(text: &str) -> Option<Scaled> {
+        let negative = text.starts_with('-');
+        let digits = text.strip_prefix(['-', '+']).unwrap_or(text);
+        let (whole, fraction) = digits.split_once('.').unwrap_or((digits, ""));
+        let all = format!("{whole}{fraction}");
+        let good = !all.is_empty() && all.bytes().all(|byte| byte.is_ascii_digit());
+        let digits: i128 = all.parse().ok().filter(|_| good)?;
+        Some(Scaled {
+            digits: if negative { -digits } else { digits },
+            scale: fraction.len() as u32,
+        })
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(2000))]
+        #[test]
+        fn numbers_are_what_their_letters_say(
+            text in "[-+]?[0-9]{0,9}[.]?[0-9]{0,9}|[-+./:0-9a\u{7f}\u{80}]{0,9}",
+        ) {
+            prop_assert_eq!(Scaled::of(&text), slowly(&text));
+            for before in ["", "7", "12.5,0.25,", "-1,"] {
+                let all = format!("{before}{text}");
+                prop_assert_eq!(Scaled::at(all.as_bytes(), before.len(), all.len()), slowly(&text));
+            }
         }
     }
 

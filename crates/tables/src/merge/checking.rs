@@ -85,13 +85,16 @@ impl Plan {
         self.checked(checked, guesses)
     }
 
-    /// The same of JSON Lines.
+    /// The same of JSON Lines, whose names were found by reading all of it.
     pub(super) fn check_lines(
         &mut self,
         lines: &Lines,
         found: &Found,
         input: &Input<'_>,
     ) -> Result<bool, MergeError> {
+        if self.is_plain() && !self.guesses() {
+            return Ok(true);
+        }
         let mut guesses: Vec<Guess> = self.columns.iter().map(|one| one.guess).collect();
         let guessing = self.guesses().then_some(&mut guesses);
         let shape = self.shape(lines.names(), input, None);

@@ -9,6 +9,7 @@ mod account;
 mod blocks;
 mod checking;
 mod existing;
+mod names;
 mod options;
 mod refusal;
 mod rejects;
@@ -26,8 +27,7 @@ use crate::delimited::column_name;
 use crate::fault::Fault;
 use crate::kind::{Guess, Kind};
 use crate::layout::Column;
-use crate::records::Lines;
-use crate::source::{self, Format, Table, TextTable, each_table, look};
+use crate::source::{Format, Table, TextTable, each_table, look};
 use crate::write::Stacking;
 
 pub use account::{Account, AccountColumn, Tally, United};
@@ -37,6 +37,7 @@ pub use refusal::{MergeError, Misfit};
 pub use rejects::write_rejects;
 pub use run::Merger;
 
+use names::Names;
 use refusal::listed;
 use shape::{From, text_of};
 
@@ -71,6 +72,7 @@ pub struct Plan {
     /// Columns of the output by what their names have in common with others: with
     /// thousands of them none may be looked for one by one.
     places: HashMap<String, usize>,
+    known: Names,
 }
 
 impl Plan {
@@ -82,7 +84,8 @@ impl Plan {
             .collect();
         let described = Arc::new(options.layout.by_name());
         let places = HashMap::new();
-        let mut plan = Plan { options, columns, fixed: false, described, places };
+        let known = Names::default();
+        let mut plan = Plan { options, columns, fixed: false, described, places, known };
         plan.place_all();
         plan.type_totals();
         plan
@@ -189,7 +192,7 @@ impl Plan {
             return self.check(&mut table, input);
         }
         if found.format == Format::JsonLines
-            && let Some(lines) = Lines::find(source::text_of(input.uncounted(), &found)?)?
+            && let Some(lines) = self.known.of(input, &found)?
         {
             self.admit(lines.names(), input.added)?;
             if depth == Depth::Header || self.check_lines(&lines, &found, input)? {

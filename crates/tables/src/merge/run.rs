@@ -12,7 +12,7 @@ use super::taking::{add_to, take_all, take_new, take_new_lines};
 use super::{Account, AccountColumn, Input, MergeError, Plan, Repeated, Tally};
 use crate::cell::Row;
 use crate::delimited::write_field;
-use crate::records::{self, Lines};
+use crate::records;
 use crate::scan::{self, Cutter, Piece, Stopped};
 use crate::source::{Format, Found, Table, Text, TextTable, each_table, look, text_of};
 use crate::write::{Out, Sink, Way, begin};
@@ -86,7 +86,7 @@ impl<'a> Merger<'a> {
             return self.copy_text(table, &found, input);
         }
         if found.format == Format::JsonLines
-            && let Some(lines) = Lines::find(text_of(input.uncounted(), &found)?)?
+            && let Some(lines) = self.plan.known.of(input, &found)?
         {
             let cutter = Cutter::lines(text_of(input.bytes(), &found)?);
             let again = |shape: &Shape<'_>| {
@@ -328,11 +328,20 @@ fn making<'m>(
         _ => Way::Rows,
     };
     let shape = plan.shape(names, input, None);
+    let delimiter = plan.options.writing.delimiter;
     let straight = match (records, &way) {
         (Records::Delimited(records), Way::Lines(_))
             if plan.options.writing.takes_verbatim(records.delimiter, Some(b'"')) =>
         {
             Straight::of(&shape, totals, records.delimiter, false)
+        }
+        (Records::Json(_), Way::Lines(_))
+            if plan.options.writing.takes_verbatim(delimiter, Some(b'"')) =>
+        {
+            Straight::of_json(&shape, totals, delimiter, false)
+        }
+        (Records::Json(_), Way::Columns(_)) if totals.iter().all(Option::is_none) => {
+            Straight::of_json(&shape, totals, b',', true)
         }
         (Records::Delimited(records), Way::Columns(_)) if totals.iter().all(Option::is_none) => {
             Straight::of(&shape, totals, records.delimiter, true)

@@ -4,15 +4,17 @@ use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
 use std::fmt;
 
-use serde::de::{Deserialize, DeserializeSeed, Deserializer, IgnoredAny, MapAccess, Visitor};
+use serde::de::{Deserialize, DeserializeSeed, Deserializer, MapAccess, Visitor};
 use serde_json::value::RawValue;
 
 use super::cell;
+use super::usual::{Usual, Value, What};
 use crate::budget::MOST_COLUMNS;
 use crate::cell::Cell;
+use crate::delimited::push_field;
 use crate::fault::Fault;
 use crate::pool;
-use crate::scan::{Cut, Cutter, Spare, Stopped};
+use crate::scan::{Cut, Cutter, Fields, Spare, Stopped, push_short};
 use crate::source::Text;
 
 /// The name of a member, which stands in the text as it is but for escapes.
@@ -42,10 +44,10 @@ impl<'de: 't, 't> Deserialize<'de> for Name<'t> {
     }
 }
 
-/// Reads the members of a record, and gives each with its place.
+/// Reads the members of a record, and gives each.
 struct Members<F>(F);
 
-impl<'de, F: FnMut(usize, Cow<'de, str>, &'de str)> DeserializeSeed<'de> for Members<F> {
+impl<'de, F: FnMut(Cow<'de, str>, &'de str)> DeserializeSeed<'de> for Members<F> {
     type Value = ();
 
     fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<(), D::Error> {
@@ -53,7 +55,7 @@ impl<'de, F: FnMut(usize, Cow<'de, str>, &'de str)> DeserializeSeed<'de> for Mem
     }
 }
 
-impl<'de, F: FnMut(usize, Cow<'de, str>, &'de str)> Visitor<'de> for Members<F> {
+impl<'de, F: FnMut(Cow<'de, str>, &'de str)> Visitor<'de> for Members<F> {
     type Value = ();
 
     fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -61,44 +63,14 @@ impl<'de, F: FnMut(usize, Cow<'de, str>, &'de str)> Visitor<'de> for Members<F> 
     }
 
     fn visit_map<A: MapAccess<'de>>(mut self, mut map: A) -> Result<(), A::Error> {
-        let mut at = 0;
         while let Some((Name(name), value)) = map.next_entry::<Name<'de>, &'de RawValue>()? {
-            (self.0)(at, name, value.get());
-            at += 1;
+            (self.0)(name, value.get());
         }
         Ok(())
     }
 }
 
-/// Reads the names of the members of a record, and gives each with its place.
-struct Names<F>(F);
-
-impl<'de, F: FnMut(usize, Cow<'de, str>)> DeserializeSeed<'de> for Names<F> {
-    type Value = ();
-
-    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<(), D::Error> {
-        deserializer.deserialize_map(self)
-    }
-}
-
-impl<'de, F: FnMut(usize, Cow<'de, str>)> Visitor<'de> for Names<F> {
-    type Value = ();
-
-    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str("a record")
-    }
-
-    fn visit_map<A: MapAccess<'de>>(mut self, mut map: A) -> Result<(), A::Error> {
-        let mut at = 0;
-        while let Some((Name(name), IgnoredAny)) = map.next_entry()? {
-            (self.0)(at, name);
-            at += 1;
-        }
-        Ok(())
-    }
-}
-
-/// Gives the members of the record on each line that is not empty.
+/// Gives the record on each line that is not empty.
 fn each_line<'t>(
     text: &'t str,
     first: u64,
@@ -117,16 +89,128 @@ fn each_line<'t>(
     Ok(())
 }
 
-fn members<'t>(
-    record: &'t str,
-    each: impl FnMut(usize, Cow<'t, str>, &'t str),
-) -> Result<(), Stopped> {
+/// Reads a record of a text strictly.
+fn strictly<'t, S: DeserializeSeed<'t>>(record: &'t str, seed: S) -> Result<(), Stopped> {
     let mut reader = serde_json::Deserializer::from_str(record);
-    let read = Members(each).deserialize(&mut reader).and_then(|()| reader.end());
+    let read = seed.deserialize(&mut reader).and_then(|_| reader.end());
     read.map_err(|_| Stopped::Irregular)
 }
 
+/// Where a value stands in its record.
+fn place_of(record: &str, value: &str) -> (usize, usize) {
+    let from = (value.as_ptr() as usize).saturating_sub(record.as_ptr() as usize);
+    (from, from + value.len())
+}
+
+/// Ways of writing records that were seen in a piece, that of the last record first.
+#[derive(Default)]
+struct Ways {
+    all: Vec<Usual>,
+    learnt: usize,
+}
+
+impl Ways {
+    /// So many ways are looked through, and so many learnt, before a text is taken for one
+    /// in which each record is written in its own.
+    const HELD: usize = 4;
+    const LEARNT: usize = 64;
+
+    /// Reads a record that is written like one before; gives its way.
+    #[inline]
+    fn read(&mut self, record: &str, mut each: impl FnMut(&Usual, usize, Value)) -> bool {
+        let bytes = record.as_bytes();
+        let read = |usual: &Usual| usual.read(bytes, |place, value| each(usual, place, value));
+        let Some(at) = self.all.iter().position(read) else { return false };
+        self.all.swap(0, at);
+        true
+    }
+
+    fn learns(&self) -> bool {
+        self.learnt < Ways::LEARNT
+    }
+
+    fn learn(&mut self, usual: Usual) {
+        self.learnt += 1;
+        self.all.truncate(Ways::HELD - 1);
+        self.all.insert(0, usual);
+    }
+}
+
+/// A record of such a text: the value of each column.
+pub(crate) struct Record<'r, 't> {
+    text: &'t str,
+    /// Where the values stand, one for each column.
+    values: &'r [Value],
+}
+
+impl<'t> Record<'_, 't> {
+    /// A value as a cell.
+    pub fn cell(&self, at: usize) -> Cell<'t> {
+        let Some(Value { from, to, what }) = self.values.get(at).copied() else {
+            return Cell::Nothing;
+        };
+        match what {
+            What::Missing | What::Null => Cell::Nothing,
+            What::Text => Cell::Text(Cow::Borrowed(&self.text[from..to])),
+            What::Plain | What::Json => cell(&self.text[from..to]),
+        }
+    }
+
+    /// Whether nothing stands in it.
+    pub fn is_blank(&self) -> bool {
+        (0..self.values.len()).all(|at| match self.values[at].what {
+            What::Plain => false,
+            _ => self.cell(at).is_nothing(),
+        })
+    }
+}
+
+/// A record as a line of delimited text.
+#[derive(Default)]
+pub(crate) struct AsLine {
+    pub text: Vec<u8>,
+    delimiters: Vec<usize>,
+    quotes: bool,
+}
+
+impl AsLine {
+    /// Writes a record; false when a value of it has escapes or is nested.
+    #[inline]
+    pub fn of(&mut self, record: &Record<'_, '_>, delimiter: u8) -> bool {
+        self.text.clear();
+        self.delimiters.clear();
+        self.quotes = false;
+        for (at, value) in record.values.iter().enumerate() {
+            if at > 0 {
+                self.delimiters.push(self.text.len());
+                self.text.push(delimiter);
+            }
+            match value.what {
+                What::Missing | What::Null => {}
+                What::Plain => {
+                    push_short(&mut self.text, record.text.as_bytes(), value.from, value.to);
+                }
+                What::Text => {
+                    let begun = self.text.len();
+                    push_field(&mut self.text, &record.text[value.from..value.to], delimiter);
+                    self.quotes |= self.text.get(begun) == Some(&b'"');
+                }
+                What::Json => return false,
+            }
+        }
+        self.text.push(b'\n');
+        true
+    }
+
+    /// Its fields.
+    pub fn fields(&self, line: u64) -> Fields<'_> {
+        let end = self.text.len() - 1;
+        Fields { begun: 0, end, delimiters: &self.delimiters, line, quotes: self.quotes }
+    }
+}
+
 /// The names of the members of such a text.
+#[derive(Debug)]
 pub(crate) struct Lines {
     names: Vec<String>,
     places: HashMap<String, usize>,
@@ -179,8 +263,7 @@ impl Lines {
         &self.names
     }
 
-    /// Gives the values of each record of a piece, one for each name, and the line on
-    /// which it stands.
+    /// Gives each record of a piece, and the line on which it stands.
     ///
     /// # Errors
     /// [`Stopped::Irregular`], when a line is no record; what `each` gives.
@@ -188,47 +271,78 @@ impl Lines {
         &self,
         text: &'t str,
         first: u64,
-        mut each: impl FnMut(&[Cell<'t>], u64) -> Result<(), Stopped>,
+        mut each: impl FnMut(&Record<'_, 't>, u64) -> Result<(), Stopped>,
     ) -> Result<(), Stopped> {
         let mut values = Vec::with_capacity(self.names.len());
-        // Most records have the same members in the same order.
-        let mut usual: Vec<usize> = Vec::new();
+        let mut ways = Ways::default();
         each_line(text, first, |line, record| {
             values.clear();
-            values.resize(self.names.len(), Cell::Nothing);
-            members(record, |at, name, value| {
-                let guess = usual.get(at).copied();
-                let place = match guess.filter(|guess| self.names[*guess] == name) {
-                    Some(guess) => guess,
-                    None => {
-                        let Some(place) = self.places.get(name.as_ref()) else { return };
-                        usual.truncate(at);
-                        usual.push(*place);
-                        *place
-                    }
-                };
-                // Of two members of one name the last counts.
-                values[place] = cell(value);
-            })?;
-            each(&values, line)
+            values.resize(self.names.len(), Value::MISSING);
+            let usual = ways.read(record, |usual, place, value| {
+                if let Some(column) = usual.columns.get(place) {
+                    values[*column] = value;
+                }
+            });
+            if !usual {
+                values.fill(Value::MISSING);
+                self.strictly(record, &mut values, &mut ways)?;
+            }
+            each(&Record { text: record, values: &values }, line)
         })
+    }
+
+    /// Reads a record that is written like none before.
+    fn strictly(&self, record: &str, values: &mut [Value], ways: &mut Ways) -> Result<(), Stopped> {
+        let (mut columns, mut places, mut unknown) = (Vec::new(), Vec::new(), false);
+        let members = |name: Cow<'_, str>, value: &str| {
+            let Some(column) = self.places.get(name.as_ref()) else {
+                // They were all found, unless the text has changed.
+                unknown = true;
+                return;
+            };
+            let (from, to) = place_of(record, value);
+            // Of two members of one name the last counts.
+            values[*column] = Value { from, to, what: What::Json };
+            columns.push(*column);
+            places.push((from, to));
+        };
+        strictly(record, Members(members))?;
+        if unknown {
+            return Err(Stopped::Irregular);
+        }
+        let once = values.iter().filter(|value| **value != Value::MISSING).count();
+        if ways.learns() && once == columns.len() {
+            ways.learn(Usual::of(record.as_bytes(), &places, columns));
+        }
+        Ok(())
     }
 }
 
 /// The names of all members of a piece, in the order of first sight.
 fn names_in(text: &str, first: u64) -> Result<Vec<String>, Stopped> {
     let (mut names, mut known) = (Vec::<String>::new(), HashSet::new());
+    let mut ways = Ways::default();
     each_line(text, first, |_, record| {
-        let mut reader = serde_json::Deserializer::from_str(record);
-        let read = Names(|at, name: Cow<'_, str>| {
-            if names.get(at).is_some_and(|usual| *usual == name) || known.contains(name.as_ref()) {
-                return;
+        // Of such a record the names are known.
+        if ways.read(record, |_, _, _| {}) {
+            return Ok(());
+        }
+        let mut places = Vec::new();
+        let learns = ways.learns();
+        let members = |name: Cow<'_, str>, value: &str| {
+            if learns {
+                places.push(place_of(record, value));
             }
-            known.insert(name.as_ref().to_owned());
-            names.push(name.into_owned());
-        })
-        .deserialize(&mut reader);
-        read.and_then(|()| reader.end()).map_err(|_| Stopped::Irregular)
+            if !known.contains(name.as_ref()) {
+                known.insert(name.as_ref().to_owned());
+                names.push(name.into_owned());
+            }
+        };
+        strictly(record, Members(members))?;
+        if learns {
+            ways.learn(Usual::of(record.as_bytes(), &places, Vec::new()));
+        }
+        Ok(())
     })?;
     Ok(names)
 }

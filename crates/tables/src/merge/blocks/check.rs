@@ -32,8 +32,12 @@ impl<'t> EachRow<'t> for Checking<'t> {
         self.shape.options.keep_blank
     }
 
+    fn delimiter(&self) -> Option<u8> {
+        self.straight.map(Straight::delimiter)
+    }
+
     #[inline]
-    fn straight(&mut self, text: &'t str, fields: &Fields<'_>, _: &mut Vec<u8>) -> bool {
+    fn straight(&mut self, text: &str, fields: &Fields<'_>, _: &mut Vec<u8>) -> bool {
         let Checking { straight, done, .. } = self;
         let mut notes = Notes { guesses: &mut done.guesses };
         straight.is_some_and(|straight| straight.fits(text, fields, &mut notes))
@@ -78,7 +82,14 @@ pub(in crate::merge) fn check(
 ) -> Result<Found, Broken> {
     let straight = match records {
         Records::Delimited(records) => Straight::of(shape, &[], records.delimiter, true),
-        Records::Json(_) => None,
+        // Where types are guessed it counts that a value is a number or true or false.
+        Records::Json(_)
+            if guesses.is_some()
+                && shape.columns.iter().any(|planned| planned.column.kind.is_none()) =>
+        {
+            None
+        }
+        Records::Json(_) => Straight::of_json(shape, &[], b',', true),
     };
     let begun: Vec<Guess> = guesses.as_deref().cloned().unwrap_or_default();
     let work = |piece: &Cut, text: &str, _: &Spare| {

@@ -93,8 +93,17 @@ impl<'t> EachRow<'t> for Maker<'t> {
         self.making.shape.options.keep_blank
     }
 
+    fn delimiter(&self) -> Option<u8> {
+        self.making.straight.as_ref().map(Straight::delimiter)
+    }
+
     #[inline]
-    fn straight(&mut self, text: &'t str, fields: &Fields<'_>, lines: &mut Vec<u8>) -> bool {
+    fn done_with(&mut self, text: &str, lines: &mut Vec<u8>) {
+        self.under_way.flush(text.as_bytes(), lines);
+    }
+
+    #[inline]
+    fn straight(&mut self, text: &str, fields: &Fields<'_>, lines: &mut Vec<u8>) -> bool {
         let Maker { making, made, under_way, returns, .. } = self;
         let Some(straight) = &making.straight else { return false };
         if let Some(columns) = &mut made.columns {

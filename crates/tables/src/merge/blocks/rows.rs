@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 
 use crate::cell::Cell;
-use crate::records::Lines;
+use crate::records::{AsLine, Lines};
 use crate::scan::{self, Copied, Cut, Fields, Stopped, Take};
 
 /// How the records of a text are written.
@@ -22,9 +22,20 @@ pub(super) trait EachRow<'t> {
 
     /// Takes a record of delimited text as it stands; false when its fields are to be
     /// looked at one by one.
-    fn straight(&mut self, text: &'t str, fields: &Fields<'_>, lines: &mut Vec<u8>) -> bool {
+    fn straight(&mut self, text: &str, fields: &Fields<'_>, lines: &mut Vec<u8>) -> bool {
         let _ = (text, fields, lines);
         false
+    }
+
+    /// The delimiter of the lines that [`EachRow::straight`] takes from records that are
+    /// written otherwise; none when it takes none.
+    fn delimiter(&self) -> Option<u8> {
+        None
+    }
+
+    /// Is told that a text that it was given is gone.
+    fn done_with(&mut self, text: &str, lines: &mut Vec<u8>) {
+        let _ = (text, lines);
     }
 
     /// Takes a record of so many fields, which begins on a line.
@@ -102,19 +113,36 @@ impl Records<'_> {
                 let mut taker = Delimited { text, each };
                 scan::each_record(text, piece.line, shape, lines, &mut taker)
             }
-            Records::Json(names) => {
-                let keeps_blank = each.keeps_blank();
-                let mut counted = Copied::default();
-                names.each(text, piece.line, |values, line| {
-                    if !keeps_blank && values.iter().all(Cell::is_nothing) {
-                        counted.blank += 1;
-                        return Ok(());
-                    }
-                    counted.rows += 1;
-                    each.row(&|at| values[at].clone(), values.len(), line, lines)
-                })?;
-                Ok(counted)
-            }
+            Records::Json(names) => json(names, text, piece.line, lines, each),
         }
     }
+}
+
+/// Has each record of JSON Lines taken.
+fn json<'t, T: EachRow<'t>>(
+    names: &Lines,
+    text: &'t str,
+    first: u64,
+    lines: &mut Vec<u8>,
+    each: &mut T,
+) -> Result<Copied, Stopped> {
+    let (keeps_blank, delimiter) = (each.keeps_blank(), each.delimiter());
+    let mut counted = Copied::default();
+    let mut as_line = AsLine::default();
+    names.each(text, first, |record, line| {
+        if !keeps_blank && record.is_blank() {
+            counted.blank += 1;
+            return Ok(());
+        }
+        counted.rows += 1;
+        if delimiter.is_some_and(|delimiter| as_line.of(record, delimiter))
+            && let Ok(text) = std::str::from_utf8(&as_line.text)
+            && each.straight(text, &as_line.fields(line), lines)
+        {
+            each.done_with(text, lines);
+            return Ok(());
+        }
+        each.row(&|at| record.cell(at), names.names().len(), line, lines)
+    })?;
+    Ok(counted)
 }

@@ -211,6 +211,9 @@ fn values() -> impl Strategy<Value = &'static str> {
         "\"Br\u{f3}n\"",
         "\"two\\nlines\"",
         "7",
+        "\"calm, clear\"",
+        "\"-3\"",
+        "\" rather a long remark \"",
     ])
 }
 
@@ -220,10 +223,15 @@ proptest! {
     fn json_lines_are_made_into_what_an_array_is_made_into(
         options in options(),
         rows in prop::collection::vec((prop::collection::vec(("time|level_m|note|TIME|n\\\\u006fte", values()), 0..4), any::<bool>()), 1..60),
+        alike in any::<bool>(),
     ) {
-        let records: Vec<String> = rows.iter().map(|(members, spaced)| {
-            let space = if *spaced { " " } else { "" };
-            let members = members.iter().map(|(name, value)| format!("\"{name}\":{space}{value}"));
+        let (usual, spaced) = rows[0].clone();
+        let records: Vec<String> = rows.iter().map(|(members, other)| {
+            let space = if if alike { spaced } else { *other } { " " } else { "" };
+            let members = members.iter().enumerate().map(|(at, (name, value))| {
+                let name = if alike { usual.get(at).map_or("late", |(usual, _)| usual) } else { name };
+                format!("\"{name}\":{space}{value}")
+            });
             format!("{space}{{{}}}{space}", members.collect::<Vec<_>>().join(","))
         }).collect();
         let lines = records.join("\n\n") + "\r\n";

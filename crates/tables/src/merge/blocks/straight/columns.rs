@@ -39,6 +39,14 @@ impl Straight<'_> {
         };
         let (from, end) = fields.span(at);
         let field = &text[from..end];
+        if let Seen::Decimal(bounds) = seen
+            && !bounds.any()
+            && !field.is_empty()
+            && !self.is_nothing(field)
+        {
+            // What is read as a number is one.
+            return column.put_number(Scaled::of_bytes(field)?);
+        }
         match self.came(field, seen, must) {
             Came::Unknown => None,
             Came::Nothing => column.put_nothing(),

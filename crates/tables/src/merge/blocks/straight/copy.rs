@@ -1,6 +1,6 @@
 //! Copying records.
 
-use super::{Came, Op, Seen, Straight};
+use super::{Came, Op, Seen, Straight, Whole};
 use crate::cell::iso_digits;
 use crate::kind::Scaled;
 use crate::merge::account::Total;
@@ -53,6 +53,13 @@ impl Straight<'_> {
         if self.is_blank(text, fields) {
             return None;
         }
+        if let Some(whole) = &self.whole
+            && !fields.quotes
+            && to.sums.is_none()
+            && fields.delimiters.len() + 1 == self.ops.len()
+        {
+            return self.whole(whole, text, fields, to);
+        }
         let (begun, before) = (to.out.len(), to.under_way.run);
         to.under_way.values.clear();
         let mut summing = to.sums.map(Sums::begin);
@@ -68,6 +75,56 @@ impl Straight<'_> {
             to.under_way.run = before;
             return None;
         }
+        self.end(text, fields, to);
+        if summing.is_some() {
+            // Where the line ends is noted.
+            to.under_way.flush(text, to.out);
+        }
+        Some(summing.map_or(0, Summing::end))
+    }
+
+    /// Copies a record without quotes as it stands, when the fields that are looked at fit.
+    #[inline(always)]
+    fn whole(
+        &self,
+        whole: &Whole,
+        text: &[u8],
+        fields: &Fields<'_>,
+        to: &mut To<'_>,
+    ) -> Option<u128> {
+        to.under_way.values.clear();
+        for place in &whole.totalled {
+            let (from, end) = fields.span(*place);
+            if from < end {
+                to.under_way.values.push((*place, Scaled::at(text, from, end)?));
+            }
+        }
+        for (place, seen, must) in &whole.looked {
+            let (from, end) = fields.span(*place);
+            match self.came(&text[from..end], seen, *must) {
+                Came::AsItStands | Came::Nothing => {}
+                Came::Number(number) => {
+                    if to.totals[*place].is_some() {
+                        to.under_way.values.push((*place, number));
+                    }
+                }
+                Came::Unknown | Came::Date(_) => return None,
+            }
+        }
+        match &mut to.under_way.run {
+            Some((_, before)) if *before == fields.begun => *before = fields.end,
+            _ => {
+                to.under_way.flush(text, to.out);
+                to.under_way.run = Some((fields.begun, fields.end));
+            }
+        }
+        self.end(text, fields, to);
+        Some(0)
+    }
+
+    /// Ends the line of a record that was copied, and adds its values to the totals.
+    #[inline(always)]
+    fn end(&self, text: &[u8], fields: &Fields<'_>, to: &mut To<'_>) {
         match &mut to.under_way.run {
             // The line feed behind it goes with it.
             Some((_, end)) if *end == fields.end && text[*end] == b'\n' => *end += 1,
@@ -81,11 +138,6 @@ impl Straight<'_> {
                 total.add(Some(value));
             }
         }
-        if summing.is_some() {
-            // Where the line ends is noted.
-            to.under_way.flush(text, to.out);
-        }
-        Some(summing.map_or(0, Summing::end))
     }
 
     /// Whether the line would be blank, which no reader takes for a row.

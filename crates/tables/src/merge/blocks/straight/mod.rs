@@ -76,8 +76,20 @@ pub(in crate::merge) struct Straight<'a> {
     ops: Vec<Op>,
     /// The same for records without quotes, of which less need be seen.
     unquoted: Vec<(usize, Op)>,
+    /// The fields of which something must be seen, where records without quotes are copied
+    /// whole.
+    whole: Option<Whole>,
     nothing: &'a [String],
     delimiter: u8,
+}
+
+/// Records without quotes that are copied whole.
+#[derive(Debug, Clone, Default)]
+struct Whole {
+    /// Fields that are numbers for a total, and need be nothing else.
+    totalled: Vec<usize>,
+    /// Other fields of which something must be seen.
+    looked: Vec<(usize, Seen, bool)>,
 }
 
 /// What comes of a field.
@@ -112,8 +124,25 @@ impl<'a> Straight<'a> {
         let ops = ops.collect::<Option<Vec<_>>>()?;
         // A number in floating point is written in its shortest form.
         let real = ops.iter().any(|op| matches!(op, Op::Field { seen: Seen::Real, .. }));
-        let unquoted = together(&ops, nothing);
-        (columns || !real).then_some(Straight { ops, unquoted, nothing, delimiter })
+        let (unquoted, whole) = (together(&ops, nothing), whole(&ops, nothing));
+        (columns || !real).then_some(Straight { ops, unquoted, whole, nothing, delimiter })
+    }
+
+    /// The same for JSON, whose records are made into lines with this delimiter. There
+    /// only a text stands for nothing, and of a line it cannot be told.
+    pub fn of_json(
+        shape: &Shape<'a>,
+        totals: &[Option<Total>],
+        delimiter: u8,
+        columns: bool,
+    ) -> Option<Self> {
+        let nothing = &shape.options.layout.nothing;
+        nothing.is_empty().then(|| Straight::of(shape, totals, delimiter, columns))?
+    }
+
+    /// The delimiter of the lines that are copied.
+    pub fn delimiter(&self) -> u8 {
+        self.delimiter
     }
 
     /// Looks at a field.
@@ -183,6 +212,10 @@ impl Bounds {
         if within { Came::Number(number) } else { Came::Unknown }
     }
 
+    fn only_total(&self) -> bool {
+        self.total && self.least.is_none() && self.most.is_none()
+    }
+
     fn any(&self) -> bool {
         self.total || self.least.is_some() || self.most.is_some()
     }
@@ -227,6 +260,26 @@ fn together(ops: &[Op], nothing: &[String]) -> Vec<(usize, Op)> {
         all.push((place, next));
     }
     all
+}
+
+/// What must be seen of records that are copied whole; none when a field is written
+/// otherwise than it stands, or in another place.
+fn whole(ops: &[Op], nothing: &[String]) -> Option<Whole> {
+    let mut whole = Whole::default();
+    for (place, op) in ops.iter().enumerate() {
+        match op {
+            Op::Field { seen: Seen::DateAs(_), .. } => return None,
+            Op::Field { at, .. } if *at != place => return None,
+            Op::Field { seen: Seen::Text, must: false, .. } => {}
+            Op::Field { seen: Seen::Decimal(bounds), must: false, .. } if bounds.only_total() => {
+                whole.totalled.push(place);
+            }
+            Op::Field { seen, must, .. } => whole.looked.push((place, seen.clone(), *must)),
+            Op::Value(_) | Op::Fields { .. } => return None,
+        }
+    }
+    // A record of one field may be blank.
+    (nothing.is_empty() && ops.len() > 1).then_some(whole)
 }
 
 /// How a column is copied from where it comes; none when that is not enough.
