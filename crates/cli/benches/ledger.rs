@@ -3,6 +3,8 @@
 //! * **one**: the whole passage of a single file with no load, from the rename into
 //!   the folder to `filed`, beside the fsyncs that it needs.
 //! * **growth**: the cost of a file at 100,000 and at 1,000,000 entries.
+//! * **keeping**: how long a file waits at most while a ledger of 1,000,000 entries is backed
+//!   up, verified, and trimmed of half of them, beside the same at rest.
 //! * **questions**: a ledger of 10,000,000 entries, asked by sum, by path, and for the
 //!   first page of a gate, state and day, beside a look-up by number in bare SQLite.
 //!
@@ -16,13 +18,14 @@ mod filled;
 use std::fs;
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use std::process::Command;
+use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
 use common::Service;
 use filled::{fill, ledger};
 use rand::{Rng, RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
+use rusqlite::Connection;
 
 const SIZE: usize = 4096;
 
@@ -38,6 +41,7 @@ fn main() {
     let home = home.expect("a folder for the files");
     one(home.path());
     growth(home.path());
+    keeping(home.path());
     let entries = std::env::var("VADEGATE_BENCH_ENTRIES").ok().and_then(|text| text.parse().ok());
     questions(home.path(), entries.unwrap_or(10_000_000));
 }
@@ -186,6 +190,84 @@ fn growth(home: &Path) {
         each(large),
         large / small
     );
+}
+
+/// Drops files one after the other, as long as it is told to; gives how long each took from
+/// the rename to filed.
+fn passages(
+    home: &Path,
+    ledger: &Connection,
+    named: &str,
+    mut more: impl FnMut(usize) -> bool,
+) -> Vec<Duration> {
+    // Trimming counts down while files are counted up: the entry itself is looked for.
+    let is_filed = |path: &str| -> bool {
+        ledger
+            .prepare_cached(
+                "SELECT 1 FROM entry WHERE gate = 'buoy' AND path = ? AND state = 'filed'",
+            )
+            .and_then(|mut select| select.exists([path]))
+            .expect("the entry")
+    };
+    let mut times = Vec::new();
+    while more(times.len()) {
+        let name = format!("{named}_{:06}", times.len());
+        fs::write(home.join("beside"), format!("{name} {:?}", Instant::now())).expect("a file");
+        let begun = Instant::now();
+        fs::rename(home.join("beside"), home.join("drops").join(&name)).expect("a rename");
+        while !is_filed(&name) {
+            std::thread::sleep(Duration::from_micros(200));
+        }
+        times.push(begun.elapsed());
+    }
+    times
+}
+
+fn keeping(home: &Path) {
+    const ENTRIES: i64 = 1_000_000;
+    const FILES: usize = 300;
+    let home = gate(home, "keeping", "closed");
+    fs::write(home.join("drops/first"), "first").expect("a file");
+    vadegate(&home, &["pass", "--json"]);
+    fill(&home, ENTRIES);
+    let service = Service::start(&home);
+    let ledger = ledger(&home);
+    let mut rest = passages(&home, &ledger, "rest", |done| done < FILES);
+    let (usual, p99, most) =
+        (quantile(&mut rest, 0.5), quantile(&mut rest, 0.99), quantile(&mut rest, 0.999));
+    println!("keeping, {ENTRIES} entries, from the rename to filed while it goes on");
+    println!("  at rest    median {usual:>7.2} ms   p99 {p99:>7.2} ms   at most {most:>7.2} ms");
+    let works: [(&str, &[&str]); 3] = [
+        ("backup", &["backup", "copy.db"]),
+        ("verify", &["verify", "--json"]),
+        // Half of two years, ending at the time that is filled in.
+        ("trim", &["trim", "--older", "2025-09-21", "--yes"]),
+    ];
+    for (work, args) in works {
+        let begun = Instant::now();
+        let mut child = Command::new(env!("CARGO_BIN_EXE_vadegate"))
+            .args(args)
+            .current_dir(&home)
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("the program");
+        let mut times =
+            passages(&home, &ledger, work, |_| child.try_wait().is_ok_and(|end| end.is_none()));
+        let took = begun.elapsed().as_secs_f64();
+        if times.is_empty() {
+            println!("  {work:<8}   was over in {took:.2} s, before a file came");
+            continue;
+        }
+        let (median, p99, most) =
+            (quantile(&mut times, 0.5), quantile(&mut times, 0.99), quantile(&mut times, 0.999));
+        println!(
+            "  {work:<8}   median {median:>7.2} ms   p99 {p99:>7.2} ms   at most {most:>7.2} ms   {} files in {took:.1} s; stopped for {:.0} ms at most (wanted 50)",
+            times.len(),
+            (most - usual).max(0.0)
+        );
+    }
+    drop(service);
 }
 
 fn questions(home: &Path, count: i64) {

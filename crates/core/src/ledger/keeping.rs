@@ -1,5 +1,4 @@
-//! Keeping the ledger: backup while it is in use, putting a backup back, seeing
-//! damage, trimming what is old.
+//! Keeping the ledger: backup while it is in use, and putting a backup back.
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -10,16 +9,11 @@ use rusqlite::backup::{Backup, StepResult};
 use rusqlite::{Connection, OpenFlags};
 
 use crate::files::roots::Reach;
-use crate::ledger::error::{LedgerError, writing};
-use crate::ledger::state::State;
-use crate::ledger::writer::Tx;
+use crate::ledger::error::LedgerError;
 use crate::ledger::{FILE_NAME, Ledger, schema};
 
 /// Pages that are copied before others have their turn.
 const PIECE: i32 = 2000;
-
-/// Entries that are trimmed in one transaction.
-const TRIM: usize = 2000;
 
 fn failed(doing: &'static str) -> impl Fn(rusqlite::Error) -> LedgerError {
     move |source| LedgerError::Sqlite { doing, source: Arc::new(source) }
@@ -57,7 +51,7 @@ impl Ledger {
         ));
         let mut copy = || -> Result<(), LedgerError> {
             self.read(|reader| {
-                // One monotonic_now state is copied, whatever is written meanwhile.
+                // One steady state is copied, whatever is written meanwhile.
                 reader
                     .execute_batch("BEGIN; SELECT tag FROM ledger")
                     .map_err(failed("backed up"))?;
@@ -102,99 +96,6 @@ impl Ledger {
         }
         copied
     }
-
-    /// Forgets the details of entries whose life ended before `before` and whose file
-    /// lies in no drop folder; their identities are kept, so that none is worked
-    /// again. `progress` is told how many are done. Gives how many there were.
-    ///
-    /// # Errors
-    /// [`LedgerError`].
-    pub fn trim(
-        &self,
-        before: Timestamp,
-        mut progress: impl FnMut(u64),
-    ) -> Result<u64, LedgerError> {
-        let before = before.as_millisecond();
-        let mut trimmed = 0;
-        loop {
-            let count = self.submit(move |tx| trim_piece(tx, before))?.wait()?;
-            trimmed += count as u64;
-            progress(trimmed);
-            if count < TRIM {
-                break;
-            }
-        }
-        self.submit(move |tx| {
-            tx.connection
-                .execute_batch(&format!(
-                    "DELETE FROM batch WHERE begun_at < {before} AND ended_at IS NOT NULL
-                       AND NOT EXISTS (SELECT 1 FROM part WHERE part.batch = batch.id)
-                       AND NOT EXISTS (SELECT 1 FROM entry WHERE entry.batch = batch.id
-                                         AND entry.state = 'working');
-                     DELETE FROM output WHERE published_at IS NOT NULL
-                       AND NOT EXISTS (SELECT 1 FROM batch WHERE batch.id = output.batch);"
-                ))
-                .map_err(writing)
-        })?
-        .wait()?;
-        Ok(trimmed)
-    }
-
-    /// How many entries [`Ledger::trim`] would trim.
-    ///
-    /// # Errors
-    /// [`LedgerError`].
-    pub fn would_trim(&self, before: Timestamp) -> Result<u64, LedgerError> {
-        self.read(|reader| {
-            reader
-                .prepare_cached(&format!("SELECT COUNT(*) FROM entry WHERE {TRIMMED}"))
-                .and_then(|mut select| {
-                    select.query_row([before.as_millisecond()], |row| row.get::<_, i64>(0))
-                })
-                .map(i64::cast_unsigned)
-                .map_err(super::reading)
-        })
-    }
-}
-
-/// Which entries are trimmed. The first of waiting repeats is not among them.
-pub(crate) const TRIMMED: &str = "COALESCE(filed_at, ready_at) < ?1 AND in_drop = 0
-    AND state IN ('filed', 'gone', 'passed over', 'adopted')
-    AND NOT EXISTS (SELECT 1 FROM entry heir WHERE heir.repeat_of = entry.id
-                      AND heir.state = 'repeat')";
-
-fn trim_piece(tx: &mut Tx<'_>, before: i64) -> Result<usize, LedgerError> {
-    let found = || -> rusqlite::Result<Vec<(i64, String, String)>> {
-        let mut select = tx.connection.prepare_cached(&format!(
-            "SELECT id, gate, state FROM entry WHERE {TRIMMED} ORDER BY id LIMIT {TRIM}"
-        ))?;
-        select.query_map([before], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?.collect()
-    };
-    let found = found().map_err(writing)?;
-    for (entry, gate, state) in &found {
-        let trim = || -> rusqlite::Result<()> {
-            tx.connection
-                .prepare_cached(
-                    "INSERT OR REPLACE INTO kept (space, identity, entry, at)
-                     SELECT space, identity, id, COALESCE(worked_at, ready_at) FROM entry
-                     WHERE id = ? AND identity IS NOT NULL",
-                )?
-                .execute([entry])?;
-            for sql in [
-                "DELETE FROM history WHERE entry = ?",
-                "DELETE FROM part WHERE entry = ?",
-                "DELETE FROM entry WHERE id = ?",
-            ] {
-                tx.connection.prepare_cached(sql)?.execute([entry])?;
-            }
-            Ok(())
-        };
-        trim().map_err(writing)?;
-        if let Some(state) = State::of(state) {
-            tx.uncount(gate, state);
-        }
-    }
-    Ok(found.len())
 }
 
 /// Puts a backup in the place of the ledger of a state folder, whose lock the caller

@@ -9,6 +9,7 @@
 pub(crate) mod access;
 pub(crate) mod adopting;
 pub(crate) mod audit;
+pub(crate) mod checkpoints;
 pub(crate) mod claims;
 pub(crate) mod configured;
 pub(crate) mod counted;
@@ -43,6 +44,7 @@ pub(crate) mod rows;
 pub(crate) mod schema;
 pub(crate) mod state;
 pub(crate) mod transitions;
+pub(crate) mod trimming;
 pub(crate) mod types;
 pub(crate) mod uploads;
 pub(crate) mod words;
@@ -98,7 +100,7 @@ impl Ledger {
     pub fn open(state: &Path) -> Result<Self, LedgerError> {
         let file = state.join(FILE_NAME);
         let connection = schema::open(&file)?;
-        let writer = Writer::start(connection)?;
+        let writer = Writer::start(connection, &file)?;
         Ok(Ledger { file, readers: Mutex::default(), tag: OnceLock::new(), writer: Some(writer) })
     }
 

@@ -32,7 +32,7 @@ pub const VERSION: i64 = MIGRATIONS.len() as i64;
 /// damaged.
 const READ_WHOLE: u64 = 512 << 20;
 
-fn opening(source: rusqlite::Error) -> LedgerError {
+pub(crate) fn opening(source: rusqlite::Error) -> LedgerError {
     LedgerError::Sqlite { doing: "opened", source: Arc::new(source) }
 }
 
@@ -128,15 +128,22 @@ fn keep_plans(connection: &Connection) -> rusqlite::Result<()> {
 fn prepare_writer(connection: &Connection) -> rusqlite::Result<()> {
     connection.busy_timeout(Duration::from_secs(10))?;
     keep_plans(connection)?;
-    // Write-ahead log: readers see a monotonic_now state while the writer commits.
+    // Write-ahead log: readers see a steady state while the writer commits.
     connection.pragma_update(None, "journal_mode", "WAL")?;
     // FULL: a commit is on the disk before the caller is answered.
     connection.pragma_update(None, "synchronous", "FULL")?;
-    // Checkpoints by 16 MiB of log instead of 4: fewer, longer writes.
-    connection.pragma_update(None, "wal_autocheckpoint", 4000)?;
     connection.pragma_update(None, "cache_size", -16_000)?;
     connection.set_prepared_statement_cache_capacity(128);
     Ok(())
+}
+
+/// A connection beside the writing one, which copies the log.
+pub(crate) fn open_beside(file: &Path) -> rusqlite::Result<Connection> {
+    let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+    let connection = Connection::open_with_flags(file, flags)?;
+    connection.pragma_update(None, "synchronous", "FULL")?;
+    connection.pragma_update(None, "wal_autocheckpoint", 0)?;
+    Ok(connection)
 }
 
 /// Settings of a reading connection.

@@ -1,3 +1,4 @@
+mod keeping;
 mod model;
 
 use std::collections::HashMap;

@@ -5,6 +5,7 @@
 //! but its own changes. After the commit every caller is answered.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::path::Path;
 use std::sync::mpsc::{self, Receiver, SyncSender};
 use std::sync::{Arc, Mutex};
 use std::thread::JoinHandle;
@@ -12,6 +13,7 @@ use std::thread::JoinHandle;
 use jiff::Timestamp;
 use rusqlite::{Connection, Params, Row, params};
 
+use crate::ledger::checkpoints::Checkpoints;
 use crate::ledger::error::{LedgerError, writing};
 use crate::ledger::state::{Cause, State};
 
@@ -45,13 +47,14 @@ pub(crate) struct Writer {
 }
 
 impl Writer {
-    pub fn start(connection: Connection) -> Result<Self, LedgerError> {
+    pub fn start(mut connection: Connection, file: &Path) -> Result<Self, LedgerError> {
+        let checkpoints = Checkpoints::start(&mut connection, file)?;
         let (jobs, queue) = mpsc::sync_channel::<Job>(GROUP);
         let listeners: Arc<Mutex<Vec<Listener>>> = Arc::default();
         let to_tell = Arc::clone(&listeners);
         let thread = std::thread::Builder::new()
             .name("ledger".into())
-            .spawn(move || write_all(&connection, &queue, &to_tell))
+            .spawn(move || write_all(&connection, &queue, &to_tell, checkpoints))
             .map_err(|source| LedgerError::Folder { folder: "/".into(), source })?;
         Ok(Writer { jobs: Some(jobs), thread: Some(thread), listeners })
     }
@@ -93,7 +96,12 @@ impl Drop for Writer {
     }
 }
 
-fn write_all(connection: &Connection, queue: &Receiver<Job>, listeners: &Mutex<Vec<Listener>>) {
+fn write_all(
+    connection: &Connection,
+    queue: &Receiver<Job>,
+    listeners: &Mutex<Vec<Listener>>,
+    mut checkpoints: Checkpoints,
+) {
     while let Ok(first) = queue.recv() {
         let mut answers: Vec<Answer> = Vec::new();
         if let Err(error) = connection.execute_batch("BEGIN IMMEDIATE") {
@@ -123,6 +131,7 @@ fn write_all(connection: &Connection, queue: &Receiver<Job>, listeners: &Mutex<V
                     let listeners = listeners.lock().unwrap_or_else(|p| p.into_inner());
                     listeners.iter().for_each(|listener| listener(newest));
                 }
+                checkpoints.between(connection);
             }
             Err(error) => {
                 let _ = connection.execute_batch("ROLLBACK");
