@@ -76,7 +76,7 @@ chaos: compiler server farservers disks console
 
 ## bench: measures beside their baselines, as ratios
 bench: compiler browser server farservers disks archivers frames console
-	$(CARGO) bench --locked -p vadegate --bench passage --bench synced --bench handing --bench editing --bench growth --bench arrivals --bench ledger --bench watching --bench afar --bench tables --bench typed --bench loads
+	$(CARGO) bench --locked -p vadegate --bench passage --bench synced --bench handing --bench editing --bench growth --bench arrivals --bench ledger --bench busy --bench watching --bench afar --bench tables --bench typed --bench loads
 	$(CARGO) test --locked --release -p vadegate --test e2e -- page_figures --ignored --nocapture
 
 ## fuzz: the readers of tables and the API against what nobody would send; SECONDS=60 for each reader

@@ -39,11 +39,23 @@ fn main() {
         None => tempfile::tempdir(),
     };
     let home = home.expect("a folder for the files");
-    one(home.path());
-    growth(home.path());
-    keeping(home.path());
-    let entries = std::env::var("VADEGATE_BENCH_ENTRIES").ok().and_then(|text| text.parse().ok());
-    questions(home.path(), entries.unwrap_or(10_000_000));
+    // `cargo bench --bench ledger -- keeping` measures that alone.
+    let parts: Vec<String> = std::env::args().skip(1).filter(|arg| !arg.starts_with('-')).collect();
+    let wanted = |part: &str| parts.is_empty() || parts.iter().any(|one| one == part);
+    if wanted("one") {
+        one(home.path());
+    }
+    if wanted("growth") {
+        growth(home.path());
+    }
+    if wanted("keeping") {
+        keeping(home.path());
+    }
+    if wanted("questions") {
+        let said = std::env::var("VADEGATE_BENCH_ENTRIES").ok();
+        let entries = said.and_then(|text| text.parse().ok());
+        questions(home.path(), entries.unwrap_or(10_000_000));
+    }
 }
 
 /// A folder with a configuration of one gate that only files.

@@ -17,11 +17,12 @@ use rusqlite::hooks::Wal;
 use crate::ledger::error::LedgerError;
 use crate::ledger::schema::{self, opening};
 
-/// Pages of 4 KiB in the log at which they are copied: fewer, longer writes.
-const MANY: i32 = 4000;
+/// Pages of 4 KiB in the log at which they are copied. With more of them there would be less
+/// to write, and longer times in which the disk is busy with that while a commit is synced.
+const MANY: i32 = 1000;
 
 /// Pages that the writing thread copies itself, in a few milliseconds.
-const FEW: i32 = 500;
+const FEW: i32 = 250;
 
 /// Pages beyond which commits are quicker than the thread, and have to wait for the copy.
 const FAR: i32 = 16_000;

@@ -57,6 +57,7 @@ impl Ledger {
                     .map_err(failed("backed up"))?;
                 let snapshot = Snapshot(reader);
                 let mut target = Connection::open(&staged).map_err(failed("backed up"))?;
+                let written = std::fs::File::open(&staged).map_err(folder_fault(folder))?;
                 {
                     let backup = Backup::new(reader, &mut target).map_err(failed("backed up"))?;
                     loop {
@@ -65,6 +66,8 @@ impl Ledger {
                         let all = u64::try_from(pages.pagecount).unwrap_or(0);
                         let left = u64::try_from(pages.remaining).unwrap_or(0);
                         progress(all.saturating_sub(left), all);
+                        // All at the end would keep the disk from the ledger for long.
+                        written.sync_data().map_err(folder_fault(folder))?;
                         match step {
                             StepResult::Done => break,
                             StepResult::More => {}

@@ -107,9 +107,10 @@ pub(crate) fn open(file: &Path) -> Result<Connection, LedgerError> {
 
 /// What a savepoint may have to put back is kept in memory, in one piece that is touched as
 /// far as it is used. In SQLite's own memory, in pieces of a page, each statement of a large
-/// transaction goes through all of them: a quarter of the time of a thousand files.
+/// transaction goes through all of them: a quarter of the time of a thousand files. A larger
+/// piece would be asked of the system, and given back to it, for each transaction.
 fn keep_savepoints_in_memory() {
-    const BYTES: std::ffi::c_int = 64 << 20;
+    const BYTES: std::ffi::c_int = 16 << 20;
     static ONCE: Once = Once::new();
     ONCE.call_once(|| {
         // SAFETY: the option takes one int. Where SQLite has been begun it changes nothing

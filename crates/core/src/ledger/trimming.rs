@@ -14,7 +14,7 @@ use crate::ledger::state::State;
 use crate::ledger::writer::Tx;
 
 /// How long the writing thread is busy with a piece; its commit comes on top.
-const PIECE: Duration = Duration::from_millis(10);
+const PIECE: Duration = Duration::from_millis(3);
 
 /// Which entries are trimmed. The first of waiting repeats is not among them.
 pub(crate) const TRIMMED: &str = "COALESCE(filed_at, ready_at) < ?1 AND in_drop = 0
@@ -62,12 +62,15 @@ impl Ledger {
             behind = *last;
             let mut left = found;
             while !left.is_empty() {
+                let begun = Instant::now();
                 let (count, rest) = self
                     .submit(move |tx| piece(tx, before, left, forget).map_err(writing))?
                     .wait()?;
                 left = rest;
                 all += count;
                 progress(all);
+                // Others have as much of the thread and of the disk as this.
+                std::thread::sleep(begun.elapsed());
             }
         }
     }

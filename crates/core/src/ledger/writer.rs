@@ -1,8 +1,8 @@
 //! The one writing thread and its group commit.
 //!
-//! Jobs come through a channel. All that wait are run in one transaction, each
-//! in a savepoint of its own, so that a job that fails takes nothing with it
-//! but its own changes. After the commit every caller is answered.
+//! Jobs come through a channel. All that wait are run in one transaction, each but
+//! the first in a savepoint of its own, so that a job that fails takes nothing with
+//! it but its own changes. After the commit every caller is answered.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
@@ -68,7 +68,7 @@ impl Writer {
         work: impl FnOnce(&mut Tx<'_>) -> Result<T, LedgerError> + Send + 'static,
     ) -> Ticket<T> {
         let (reply, ticket) = mpsc::sync_channel(1);
-        let job: Job = Box::new(move |tx| match tx.and_then(|tx| tx.in_savepoint(work)) {
+        let job: Job = Box::new(move |tx| match tx.and_then(|tx| tx.apart(work)) {
             Ok(value) => Some(Box::new(move |committed: Result<(), LedgerError>| {
                 // A caller that no longer waits is no fault.
                 let _ = reply.send(committed.map(|()| value));
@@ -195,11 +195,14 @@ pub(crate) struct Tx<'c> {
     /// The first and last entry that were entered, by slot.
     spans: BTreeMap<i64, (i64, i64)>,
     newest_change: Option<i64>,
+    /// Nothing has been done in it.
+    fresh: bool,
 }
 
 impl<'c> Tx<'c> {
     fn new(connection: &'c Connection) -> Self {
         Tx {
+            fresh: true,
             connection,
             now: Timestamp::now().as_millisecond(),
             tallies: Counts::default(),
@@ -233,37 +236,53 @@ impl<'c> Tx<'c> {
         self.run(sql, []).map(drop).map_err(writing)
     }
 
-    fn in_savepoint<T>(
+    /// Does a job so that nothing is left of it when it fails.
+    fn apart<T>(
         &mut self,
         work: impl FnOnce(&mut Tx<'_>) -> Result<T, LedgerError>,
     ) -> Result<T, LedgerError> {
-        self.say("SAVEPOINT job")?;
+        // Most jobs are alone: they need no savepoint, which has a copy made of each page
+        // before it is changed. The whole transaction goes back instead.
+        let first = std::mem::replace(&mut self.fresh, false);
+        if !first {
+            self.say("SAVEPOINT job")?;
+        }
         let mut inner = Tx::new(self.connection);
         match work(&mut inner) {
             Ok(value) => {
-                self.say("RELEASE job")?;
-                for (gate, state, count) in inner.tallies.0 {
-                    self.tallies.add(&gate, state, count);
+                if !first {
+                    self.say("RELEASE job")?;
                 }
-                for (gate, kind, count) in inner.activity.0 {
-                    self.activity.add(&gate, kind, count);
-                }
-                self.spaces.append(&mut inner.spaces);
-                for (slot, (first, last)) in inner.spans {
-                    self.spans.entry(slot).or_insert((first, last)).1 = last;
-                }
-                self.newest_change = inner.newest_change.or(self.newest_change);
+                self.take_over(inner);
                 Ok(value)
             }
             Err(error) => {
                 if !self.connection.is_autocommit() {
-                    self.connection
-                        .execute_batch("ROLLBACK TO job; RELEASE job")
-                        .map_err(writing)?;
+                    let back = if first {
+                        "ROLLBACK; BEGIN IMMEDIATE"
+                    } else {
+                        "ROLLBACK TO job; RELEASE job"
+                    };
+                    self.connection.execute_batch(back).map_err(writing)?;
                 }
                 Err(error)
             }
         }
+    }
+
+    /// Counts what a job has counted.
+    fn take_over(&mut self, inner: Tx<'_>) {
+        for (gate, state, count) in inner.tallies.0 {
+            self.tallies.add(&gate, state, count);
+        }
+        for (gate, kind, count) in inner.activity.0 {
+            self.activity.add(&gate, kind, count);
+        }
+        self.spaces.extend(inner.spaces);
+        for (slot, (first, last)) in inner.spans {
+            self.spans.entry(slot).or_insert((first, last)).1 = last;
+        }
+        self.newest_change = inner.newest_change.or(self.newest_change);
     }
 
     /// Counts an entry that comes to `to`, and no longer is `from`.
