@@ -4,7 +4,7 @@ use super::rows::{EachRow, Records};
 use super::straight::{Notes, Straight};
 use super::{Broken, through};
 use crate::cell::Cell;
-use crate::kind::Guess;
+use crate::kind::{Guess, Kind};
 use crate::merge::shape::{Shape, Shaped};
 use crate::merge::{Input, Misfit, TOLD};
 use crate::scan::{Cut, Cutter, Fields, Spare, Stopped};
@@ -24,6 +24,8 @@ struct Checking<'t> {
     cells: Vec<Cell<'t>>,
     straight: Option<&'t Straight<'t>>,
     guessing: bool,
+    /// The columns of which something is asked: their type, or the digits of decimals.
+    asked: &'t [usize],
     done: Checked,
 }
 
@@ -38,8 +40,8 @@ impl<'t> EachRow<'t> for Checking<'t> {
 
     #[inline]
     fn straight(&mut self, text: &str, fields: &Fields<'_>, _: &mut Vec<u8>) -> bool {
-        let Checking { straight, done, .. } = self;
-        let mut notes = Notes { guesses: &mut done.guesses };
+        let Checking { straight, asked, done, .. } = self;
+        let mut notes = Notes { guesses: &mut done.guesses, of: asked };
         straight.is_some_and(|straight| straight.fits(text, fields, &mut notes))
     }
 
@@ -91,6 +93,10 @@ pub(in crate::merge) fn check(
         }
         Records::Json(_) => Straight::of_json(shape, &[], b',', true),
     };
+    let asked = shape.columns.iter().enumerate().filter(|(_, planned)| {
+        guesses.is_some() && matches!(planned.column.kind, None | Some(Kind::Decimal))
+    });
+    let asked: Vec<usize> = asked.map(|(place, _)| place).collect();
     let begun: Vec<Guess> = guesses.as_deref().cloned().unwrap_or_default();
     let work = |piece: &Cut, text: &str, _: &Spare| {
         let mut checking = Checking {
@@ -98,6 +104,7 @@ pub(in crate::merge) fn check(
             cells: Vec::with_capacity(shape.columns.len()),
             straight: straight.as_ref(),
             guessing: !begun.is_empty(),
+            asked: &asked,
             done: Checked { guesses: begun.clone(), ..Checked::default() },
         };
         let counted = records.each(piece, text, &mut Vec::new(), &mut checking)?;

@@ -11,6 +11,8 @@ use crate::scan::Fields;
 pub(in crate::merge::blocks) struct Notes<'n> {
     /// For each column; empty when nothing is noted.
     pub guesses: &'n mut [Guess],
+    /// The columns of which something is noted.
+    pub of: &'n [usize],
 }
 
 impl Straight<'_> {
@@ -29,12 +31,16 @@ impl Straight<'_> {
             let field = &bytes[from..end];
             // Of what stands in quotes the text is another.
             let quoted = field.first() == Some(&b'"');
-            if quoted || matches!(self.came(field, seen, *must), Came::Unknown) {
+            if quoted || matches!(self.came(bytes, (from, end), seen, *must), Came::Unknown) {
                 return false;
             }
         }
-        for (op, guess) in self.ops.iter().zip(notes.guesses.iter_mut()) {
-            let Op::Field { at, seen, .. } = op else { continue };
+        for place in notes.of {
+            let (Some(Op::Field { at, seen, .. }), Some(guess)) =
+                (self.ops.get(*place), notes.guesses.get_mut(*place))
+            else {
+                continue;
+            };
             let (from, end) = fields.span(*at);
             let field = &text[from..end];
             if field.is_empty() || self.is_nothing(field.as_bytes()) {

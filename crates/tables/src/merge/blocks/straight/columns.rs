@@ -39,26 +39,35 @@ impl Straight<'_> {
         };
         let (from, end) = fields.span(at);
         let field = &text[from..end];
-        if let Seen::Decimal(bounds) = seen
-            && !bounds.any()
-            && !field.is_empty()
-            && !self.is_nothing(field)
-        {
-            // What is read as a number is one.
-            return column.put_number(Scaled::of_bytes(field)?);
+        let stands = !field.is_empty() && !self.is_nothing(field);
+        // What is read as a value is one, and need not be looked at before.
+        let by_reading = match seen {
+            Seen::Decimal(bounds) => !bounds.any(),
+            Seen::Real | Seen::Date | Seen::Time | Seen::Timestamp => true,
+            _ => false,
+        };
+        if stands && by_reading {
+            return self.put_seen(text, (from, end), seen, column);
         }
-        match self.came(field, seen, must) {
+        match self.came(text, (from, end), seen, must) {
             Came::Unknown => None,
             Came::Nothing => column.put_nothing(),
             Came::Number(number) => column.put_number(number),
             Came::Date(date) => column.put_days(days_of(date)),
-            Came::AsItStands => self.put_seen(field, seen, column),
+            Came::AsItStands => self.put_seen(text, (from, end), seen, column),
         }
     }
 
-    /// Adds a field that was seen to be a value of its column.
+    /// Adds a field that is a value of its column; none when it cannot be read as one.
     #[inline(always)]
-    fn put_seen(&self, field: &[u8], seen: &Seen, column: &mut Pending) -> Option<()> {
+    fn put_seen(
+        &self,
+        text: &[u8],
+        (from, end): (usize, usize),
+        seen: &Seen,
+        column: &mut Pending,
+    ) -> Option<()> {
+        let field = &text[from..end];
         match seen {
             Seen::Text => match field {
                 [b'"', inner @ .., b'"']
@@ -71,7 +80,7 @@ impl Straight<'_> {
                 [b'"', ..] => None,
                 field => column.put_text(field),
             },
-            Seen::Integer(_) | Seen::Decimal(_) => column.put_number(Scaled::of_bytes(field)?),
+            Seen::Integer(_) | Seen::Decimal(_) => column.put_number(Scaled::at(text, from, end)?),
             Seen::Real => column.put_real(real(field)?),
             Seen::Date | Seen::DateAs(_) => column.put_days(days_of(iso_date_of(field)?)),
             Seen::Time => column.put_micros(micros_of(iso_time_of(field)?)),

@@ -100,8 +100,7 @@ impl Straight<'_> {
             }
         }
         for (place, seen, must) in &whole.looked {
-            let (from, end) = fields.span(*place);
-            match self.came(&text[from..end], seen, *must) {
+            match self.came(text, fields.span(*place), seen, *must) {
                 Came::AsItStands | Came::Nothing => {}
                 Came::Number(number) => {
                     if to.totals[*place].is_some() {
@@ -174,7 +173,7 @@ impl Straight<'_> {
             Op::Field { at, seen, must } => {
                 let (from, end) = fields.span(*at);
                 let field = &text[from..end];
-                match self.came(field, seen, *must) {
+                match self.came(text, (from, end), seen, *must) {
                     Came::Unknown => return None,
                     Came::AsItStands => {
                         if let ([b'"', ..], Seen::Text) = (field, seen)

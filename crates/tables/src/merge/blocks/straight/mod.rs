@@ -145,9 +145,10 @@ impl<'a> Straight<'a> {
         self.delimiter
     }
 
-    /// Looks at a field.
+    /// Looks at the field that stands there.
     #[inline(always)]
-    fn came(&self, field: &[u8], seen: &Seen, must: bool) -> Came {
+    fn came(&self, text: &[u8], (from, end): (usize, usize), seen: &Seen, must: bool) -> Came {
+        let field = &text[from..end];
         if field.is_empty() || self.is_nothing(field) {
             return if must { Came::Unknown } else { Came::Nothing };
         }
@@ -155,13 +156,17 @@ impl<'a> Straight<'a> {
             Seen::Text => true,
             Seen::Integer(bounds) => {
                 if bounds.any() {
-                    return if is_whole(field) { bounds.number(field) } else { Came::Unknown };
+                    return if is_whole(field) {
+                        bounds.number(text, from, end)
+                    } else {
+                        Came::Unknown
+                    };
                 }
                 is_whole(field)
             }
             Seen::Decimal(bounds) => {
                 if bounds.any() {
-                    return bounds.number(field);
+                    return bounds.number(text, from, end);
                 }
                 is_decimal(field)
             }
@@ -205,8 +210,8 @@ impl Bound {
 impl Bounds {
     /// Looks at a number that is bounded.
     #[inline(always)]
-    fn number(&self, field: &[u8]) -> Came {
-        let Some(number) = Scaled::of_bytes(field) else { return Came::Unknown };
+    fn number(&self, text: &[u8], from: usize, end: usize) -> Came {
+        let Some(number) = Scaled::at(text, from, end) else { return Came::Unknown };
         let within = self.least.as_ref().is_none_or(|least| least.order(number).is_ge())
             && self.most.as_ref().is_none_or(|most| most.order(number).is_le());
         if within { Came::Number(number) } else { Came::Unknown }
