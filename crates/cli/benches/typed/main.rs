@@ -5,7 +5,7 @@
 //! * **rules**: bounds, a date in its own format, another name, a default, and one row in a
 //!   hundred that does not fit and is set aside, to delimited text.
 //! * **to JSON Lines**, **once** by two columns, **totals** of two columns beside the plain
-//!   merge, **gzip** in and out, **from JSON Lines**.
+//!   merge, **gzip** in and out, **from JSON Lines**, **wide** tables beside narrow ones.
 //!
 //! Tables lie in memory (`/dev/shm`) where that is there. `VADEGATE_BENCH_MB` changes their
 //! size, `VADEGATE_BENCH_FOLDER` puts them elsewhere, and `VADEGATE_BENCH_PYTHON` names the
@@ -13,6 +13,7 @@
 
 #[path = "../common/mod.rs"]
 mod common;
+mod wide;
 
 use std::fs::{self, File};
 use std::io::{BufWriter, Write};
@@ -56,6 +57,7 @@ fn main() {
     bench.frames();
     bench.beside_plain();
     bench.packed();
+    wide::wide(home.path());
 }
 
 /// An interpreter that has both libraries.

@@ -179,13 +179,10 @@ impl Engine {
                 entry.batch = Some(fence);
                 let target = live.archive_path(&entry).unwrap_or(None);
                 let entries = vec![(entry.id, None, target)];
-                ledger.commit(CommitBatch {
-                    batch: fence,
-                    entries,
-                    outputs: Vec::new(),
-                    entered: Vec::new(),
-                    words,
-                })
+                let outputs = Vec::new();
+                let commit =
+                    CommitBatch { batch: fence, entries, outputs, entered: Vec::new(), words };
+                ledger.commit(commit).map(drop)
             }
             WorkerEnd::Again => {
                 let told = format!("worker `{}` says again{said}", leased.worker);

@@ -7,7 +7,8 @@ use crate::ledger::error::{LedgerError, reading};
 use crate::ledger::requests::Unpublished;
 use crate::ledger::transitions::as_i64;
 use crate::ledger::words::{OutputMode, OutputRole};
-use rusqlite::{Connection, OptionalExtension};
+use crate::ledger::writer::Tx;
+use rusqlite::{Connection, OptionalExtension, Row};
 use std::collections::HashMap;
 use std::path::PathBuf;
 
@@ -49,7 +50,7 @@ impl Ledger {
                      WHERE o.proof IS NOT NULL AND o.published_at IS NOT NULL AND b.gate = COALESCE(?, b.gate)
                      ORDER BY o.id",
                 )?;
-                let proven = |row: &rusqlite::Row<'_>| {
+                let proven = |row: &Row<'_>| {
                     Ok(ProvenOutput {
                         gate: row.get(0)?,
                         batch: row.get(1)?,
@@ -106,23 +107,7 @@ impl Ledger {
                      WHERE o.published_at IS NULL AND o.committed_at IS NOT NULL AND b.gate = ?
                      ORDER BY o.id",
                 )?;
-                select
-                    .query_map([gate], |row| {
-                        Ok(Unpublished {
-                            id: row.get(0)?,
-                            batch: row.get(1)?,
-                            path: row.get(2)?,
-                            staged: row.get(3)?,
-                            mode: row.get(4)?,
-                            base_bytes: row.get::<_, i64>(5)?.cast_unsigned(),
-                            inode: row.get::<_, Option<i64>>(6)?.unwrap_or(0).cast_unsigned(),
-                            bytes: row.get::<_, Option<i64>>(7)?.unwrap_or(0).cast_unsigned(),
-                            base_sha256: row.get(8)?,
-                            sha256: row.get(9)?,
-                            role: row.get(10)?,
-                        })
-                    })?
-                    .collect()
+                select.query_map([gate], output_of)?.collect()
             };
             query().map_err(reading)
         })
@@ -138,9 +123,7 @@ impl Ledger {
                      WHERE path = ? AND published_at IS NOT NULL AND bytes IS NOT NULL
                      ORDER BY id DESC LIMIT 1",
                 )?;
-                let end = |row: &rusqlite::Row<'_>| {
-                    Ok((row.get::<_, i64>(0)?.cast_unsigned(), row.get(1)?))
-                };
+                let end = |row: &Row<'_>| Ok((row.get::<_, i64>(0)?.cast_unsigned(), row.get(1)?));
                 select.query_row([path], end).optional()
             };
             query().map_err(reading)
@@ -199,9 +182,8 @@ impl Ledger {
                     "SELECT entry, staged FROM output
                      WHERE batch = ? AND mode = 'in place' AND base_sha256 IS NOT NULL",
                 )?;
-                let one = |row: &rusqlite::Row<'_>| {
-                    Ok((row.get(0)?, PathBuf::from(row.get::<_, String>(1)?)))
-                };
+                let one =
+                    |row: &Row<'_>| Ok((row.get(0)?, PathBuf::from(row.get::<_, String>(1)?)));
                 select.query_map([batch], one)?.collect()
             };
             query().map_err(reading)
@@ -253,5 +235,36 @@ fn stands_as(reader: &Connection, path: &str, version: Version) -> rusqlite::Res
             let modified_ms = version.modified_ns / 1_000_000;
             same_file && bytes == as_i64(version.bytes) && modified_ms <= at
         }
+    })
+}
+
+/// Outputs of a batch that do not stand in their place yet, as the transaction of its commit
+/// sees them.
+pub(crate) fn unpublished_of(tx: &Tx<'_>, batch: i64) -> rusqlite::Result<Vec<Unpublished>> {
+    tx.connection
+        .prepare_cached(
+            "SELECT o.id, o.batch, o.path, o.staged, o.mode, o.base_bytes, o.inode, o.bytes,
+               o.base_sha256, o.sha256, o.role
+             FROM output o
+             WHERE o.batch = ? AND o.published_at IS NULL AND o.committed_at IS NOT NULL
+             ORDER BY o.id",
+        )?
+        .query_map([batch], output_of)?
+        .collect()
+}
+
+fn output_of(row: &Row<'_>) -> rusqlite::Result<Unpublished> {
+    Ok(Unpublished {
+        id: row.get(0)?,
+        batch: row.get(1)?,
+        path: row.get(2)?,
+        staged: row.get(3)?,
+        mode: row.get(4)?,
+        base_bytes: row.get::<_, i64>(5)?.cast_unsigned(),
+        inode: row.get::<_, Option<i64>>(6)?.unwrap_or(0).cast_unsigned(),
+        bytes: row.get::<_, Option<i64>>(7)?.unwrap_or(0).cast_unsigned(),
+        base_sha256: row.get(8)?,
+        sha256: row.get(9)?,
+        role: row.get(10)?,
     })
 }

@@ -76,13 +76,9 @@ fn commit(ledger: &Ledger, batch: i64, entries: &[i64]) -> Result<(), LedgerErro
         .iter()
         .map(|id| (*id, None, Some(FileTarget::plain(format!("/archive/{id}")))))
         .collect();
-    ledger.commit(CommitBatch {
-        batch,
-        entries,
-        outputs: Vec::new(),
-        entered: Vec::new(),
-        words: String::new(),
-    })
+    let words = String::new();
+    let commit = CommitBatch { batch, entries, outputs: Vec::new(), entered: Vec::new(), words };
+    ledger.commit(commit).map(drop)
 }
 
 fn file(ledger: &Ledger, id: i64) -> Result<(), LedgerError> {

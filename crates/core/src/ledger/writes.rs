@@ -7,8 +7,11 @@ use crate::files::sha256::Sha256;
 use crate::files::version::Version;
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, writing};
+use crate::ledger::made::unpublished_of;
 use crate::ledger::pending::pause_of;
-use crate::ledger::requests::{CommitBatch, FileTarget, Filed, Hold, PackedFile, Worked};
+use crate::ledger::requests::{
+    CommitBatch, FileTarget, Filed, Hold, PackedFile, Unpublished, Worked,
+};
 use crate::ledger::state::{Cause, State};
 use crate::ledger::transitions::{
     as_i64, commit_outputs, end_batch, enter_outputs, filed_at_once, forget_output, gone_one,
@@ -35,8 +38,9 @@ impl Ledger {
         }
     }
 
-    /// The commit point: entries are `worked`, the output is recorded.
-    pub(crate) fn commit(&self, commit: CommitBatch) -> Result<(), LedgerError> {
+    /// The commit point: entries are `worked`, the outputs are recorded. Gives those that are
+    /// to be published now.
+    pub(crate) fn commit(&self, commit: CommitBatch) -> Result<Vec<Unpublished>, LedgerError> {
         self.submit(move |tx| {
             worked(tx, &commit.entries)?;
             for (entry, rows, _) in &commit.entries {
@@ -50,7 +54,8 @@ impl Ledger {
             crate::ledger::deliveries::committed(tx.connection, commit.batch)?;
             commit_outputs(tx, commit.batch, &commit.outputs).map_err(writing)?;
             enter_outputs(tx, commit.batch, &commit.entered).map_err(writing)?;
-            end_batch(tx, commit.batch, BatchOutcome::Worked, &commit.words)
+            end_batch(tx, commit.batch, BatchOutcome::Worked, &commit.words)?;
+            unpublished_of(tx, commit.batch).map_err(writing)
         })?
         .wait()
     }

@@ -6,7 +6,7 @@ use crate::engine::meter::BatchFigures;
 use crate::engine::pass::ctx::Pass;
 use crate::engine::pass::{publish, usual};
 use crate::ledger::error::LedgerError;
-use crate::ledger::requests::{Claimed, CommitBatch};
+use crate::ledger::requests::{Claimed, CommitBatch, Unpublished};
 use crate::ledger::types::OpenEntry;
 use crate::ledger::words::{Effect, WorkKind};
 use crate::work::outcome::Made;
@@ -52,20 +52,20 @@ pub(crate) fn record(
     tracing::debug!(batch = number, "carried out; to be committed");
     let Made { outputs, entered, .. } = made;
     let commit = CommitBatch { batch: number, entries, outputs, entered, words };
-    if batch.effect == Effect::Unprovable {
-        commit_insisting(p, &commit)?;
+    let outputs = if batch.effect == Effect::Unprovable {
+        commit_insisting(p, &commit)?
     } else {
-        p.context().ledger.commit(commit)?;
-    }
+        p.context().ledger.commit(commit)?
+    };
     p.context().ledger.happened(unusual, Vec::new())?;
-    publish::batch(p, number)?;
+    publish::batch(p, &outputs)?;
     tell(p, batch, rows);
     Ok(())
 }
 
 /// The work is done, and nobody could know that again: only the record is missing, and it is
 /// tried until the ledger takes it, rather than to do the work twice.
-fn commit_insisting(p: &Pass, commit: &CommitBatch) -> Result<(), LedgerError> {
+fn commit_insisting(p: &Pass, commit: &CommitBatch) -> Result<Vec<Unpublished>, LedgerError> {
     loop {
         match p.context().ledger.commit(commit.clone()) {
             Err(error @ LedgerError::Sqlite { .. }) => {

@@ -36,10 +36,8 @@ pub(crate) fn committed(p: &mut Pass) -> Result<(), LedgerError> {
 }
 
 /// Publishes what a batch has made, whose targets the caller has locked.
-pub(crate) fn batch(p: &mut Pass, batch: i64) -> Result<(), LedgerError> {
-    let mut outputs = p.context().ledger.unpublished(&p.gate().name)?;
-    outputs.retain(|output| output.batch == batch);
-    if let Some(problem) = publish_all(p, &outputs)? {
+pub(crate) fn batch(p: &mut Pass, outputs: &[Unpublished]) -> Result<(), LedgerError> {
+    if let Some(problem) = publish_all(p, outputs)? {
         p.live.problem("output", Some(problem));
         p.wake_in(AGAIN);
     }
