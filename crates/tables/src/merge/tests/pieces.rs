@@ -242,6 +242,20 @@ proptest! {
 }
 
 #[test]
+fn numbers_of_json_that_have_the_delimiter_in_them_stand_in_quotes() {
+    let records = [r#"{"level_m": 1.5, "note": "calm"}"#, r#"{"level_m": -2, "note": "wind 0-3"}"#];
+    for (delimiter, number) in [(b'.', "\"1.5\".calm"), (b'-', "\"-2\"-\"wind 0-3\"")] {
+        let options = || Options::new(Layout::union(), Writing::delimited(delimiter));
+        let made =
+            |text: &str| merge_all(Plan::new(options()), &[("one", text.as_bytes(), Vec::new())]);
+        let lines = made(&records.join("\n")).expect("merged");
+        assert!(lines.text().contains(number), "{}", lines.text());
+        let array = made(&format!("[{}]", records.join(","))).expect("merged");
+        assert_eq!(lines.text(), array.text());
+    }
+}
+
+#[test]
 fn lines_are_counted_whatever_stands_in_quotes() {
     let mut text = "time,level_m,note\n".to_owned();
     for row in 0..400 {

@@ -128,16 +128,18 @@ impl<'a> Straight<'a> {
         (columns || !real).then_some(Straight { ops, unquoted, whole, nothing, delimiter })
     }
 
-    /// The same for JSON, whose records are made into lines with this delimiter. There
-    /// only a text stands for nothing, and of a line it cannot be told.
+    /// The same for JSON, whose records are made into lines with this delimiter, in which
+    /// numbers stand without quotes. In JSON only a text stands for nothing, and of a line it
+    /// cannot be told.
     pub fn of_json(
         shape: &Shape<'a>,
         totals: &[Option<Total>],
         delimiter: u8,
         columns: bool,
     ) -> Option<Self> {
-        let nothing = &shape.options.layout.nothing;
-        nothing.is_empty().then(|| Straight::of(shape, totals, delimiter, columns))?
+        let parts = !delimiter.is_ascii_alphanumeric() && !b".-+".contains(&delimiter);
+        let told = shape.options.layout.nothing.is_empty();
+        (parts && told).then(|| Straight::of(shape, totals, delimiter, columns))?
     }
 
     /// The delimiter of the lines that are copied.
