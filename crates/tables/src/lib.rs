@@ -18,6 +18,7 @@ mod decode;
 pub mod delimited;
 pub mod dialect;
 pub mod edit;
+mod eight;
 pub mod fault;
 pub mod kind;
 pub mod layout;

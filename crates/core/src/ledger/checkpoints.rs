@@ -35,12 +35,23 @@ struct Done {
     left: i32,
 }
 
-/// Copies what it can without anybody waiting.
-fn checkpoint(connection: &Connection) -> rusqlite::Result<Done> {
-    connection.query_row("PRAGMA wal_checkpoint(PASSIVE)", [], |row| {
+/// Copies what it can without anybody waiting. Where it cannot nothing is lost, and it is
+/// tried again behind the next commits, but somebody must know.
+fn checkpoint(connection: &Connection) -> Option<Done> {
+    let done = connection.query_row("PRAGMA wal_checkpoint(PASSIVE)", [], |row| {
         let (pages, copied): (i32, i32) = (row.get(1)?, row.get(2)?);
         Ok(Done { pages, left: pages - copied })
-    })
+    });
+    match done {
+        Ok(done) => {
+            tracing::debug!(pages = done.pages, left = done.left, "checkpoint");
+            Some(done)
+        }
+        Err(error) => {
+            tracing::warn!(%error, "the log of the ledger cannot be copied into it, and grows");
+            None
+        }
+    }
 }
 
 /// What the thread has seen.
@@ -91,8 +102,7 @@ impl Checkpoints {
     pub fn between(&mut self, connection: &Connection) {
         let pages = self.pages.load(Ordering::Relaxed);
         if self.seen.nearly.swap(false, Ordering::Acquire) {
-            // What fails here is done by the next one.
-            let _ = checkpoint(connection);
+            checkpoint(connection);
         }
         if pages < self.asked_at {
             // The log has begun anew.
@@ -107,7 +117,7 @@ impl Checkpoints {
             Err(mpsc::TrySendError::Disconnected(())) => false,
         });
         if !woken || pages > FAR && !self.seen.needed.load(Ordering::Acquire) {
-            let _ = checkpoint(connection);
+            checkpoint(connection);
         }
     }
 }
@@ -126,15 +136,7 @@ fn copy_when_woken(connection: &Connection, woken: &Receiver<()>, seen: &Seen) {
     while woken.recv().is_ok() {
         let mut before = i32::MAX;
         loop {
-            let Done { pages, left } = match checkpoint(connection) {
-                Ok(done) => done,
-                // A full disk, say: the commits meet it too, and say so.
-                Err(error) => {
-                    tracing::debug!(%error, "checkpoint");
-                    break;
-                }
-            };
-            tracing::debug!(pages, left, "checkpoint");
+            let Some(Done { pages, left }) = checkpoint(connection) else { break };
             seen.needed.store(left > FEW && pages - left == copied, Ordering::Release);
             seen.nearly.store((1..=FEW).contains(&left), Ordering::Release);
             copied = pages - left;

@@ -101,11 +101,12 @@ impl Ledger {
                 let mut select = reader.prepare_cached(
                     // By the index of the few that are pending: an order by id alone would
                     // walk through every output that was ever made.
-                    "SELECT o.id, o.batch, o.path, o.staged, o.mode, o.base_bytes, o.inode, o.bytes,
-                       o.base_sha256, o.sha256, o.role
+                    &format!(
+                        "SELECT {UNPUBLISHED}
                      FROM output o INDEXED BY output_unpublished JOIN batch b ON b.id = o.batch
                      WHERE o.published_at IS NULL AND o.committed_at IS NOT NULL AND b.gate = ?
-                     ORDER BY o.id",
+                     ORDER BY o.id"
+                    ),
                 )?;
                 select.query_map([gate], output_of)?.collect()
             };
@@ -238,17 +239,19 @@ fn stands_as(reader: &Connection, path: &str, version: Version) -> rusqlite::Res
     })
 }
 
+/// What is asked of outputs that do not stand in their place yet; [`output_of`] reads it.
+const UNPUBLISHED: &str = "o.id, o.batch, o.path, o.staged, o.mode, o.base_bytes, o.inode, o.bytes,
+    o.base_sha256, o.sha256, o.role";
+
 /// Outputs of a batch that do not stand in their place yet, as the transaction of its commit
 /// sees them.
 pub(crate) fn unpublished_of(tx: &Tx<'_>, batch: i64) -> rusqlite::Result<Vec<Unpublished>> {
     tx.connection
-        .prepare_cached(
-            "SELECT o.id, o.batch, o.path, o.staged, o.mode, o.base_bytes, o.inode, o.bytes,
-               o.base_sha256, o.sha256, o.role
-             FROM output o
+        .prepare_cached(&format!(
+            "SELECT {UNPUBLISHED} FROM output o
              WHERE o.batch = ? AND o.published_at IS NULL AND o.committed_at IS NOT NULL
-             ORDER BY o.id",
-        )?
+             ORDER BY o.id"
+        ))?
         .query_map([batch], output_of)?
         .collect()
 }

@@ -52,6 +52,7 @@ fn filled(statement: &str) -> Option<String> {
     let of_drop = format!("FROM entry WHERE gate = ? AND {}", super::rows::IN_DROP[0]);
     let parts = [
         ("{COLUMNS}", "id"),
+        ("{UNPUBLISHED}", "o.id"),
         ("FROM entry WHERE gate = ? AND {wheres}", of_drop.as_str()),
         ("{wheres}", "b.gate = ?"),
         ("{TRIMMED}", super::trimming::TRIMMED),

@@ -2,6 +2,8 @@
 
 use std::cmp::Ordering;
 
+use crate::eight::{all, equal, first};
+
 /// A decimal number of at most 38 digits: `1.50` is 150 with 2 behind the point.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Scaled {
@@ -62,7 +64,7 @@ impl Scaled {
             // What stands before it is shifted out.
             let gap = 64 - letters as u32 * 8;
             let word = u64::from_le_bytes(*eight) >> gap << gap;
-            let noughts = (ONES * u64::from(b'0')).checked_shr(64 - gap).unwrap_or(0);
+            let noughts = all(b'0').checked_shr(64 - gap).unwrap_or(0);
             if text[from] >= b'.' {
                 return few(word | noughts, false, letters);
             }
@@ -100,9 +102,6 @@ impl Scaled {
     }
 }
 
-const ONES: u64 = 0x0101_0101_0101_0101;
-const HIGHS: u64 = 0x8080_8080_8080_8080;
-
 /// Up to eight letters in one word, the last in its highest byte, noughts before them; none
 /// when they are more or fewer.
 #[inline(always)]
@@ -120,32 +119,31 @@ fn word_of(letters: &[u8]) -> Option<u64> {
             _ => return None,
         },
     };
-    Some(word | (ONES * u64::from(b'0')).checked_shr(64 - gap).unwrap_or(0))
+    Some(word | all(b'0').checked_shr(64 - gap).unwrap_or(0))
 }
 
 /// The number of so many letters in a word; all eight are looked at in one.
 #[inline(always)]
 fn few(word: u64, negative: bool, letters: usize) -> Option<Scaled> {
     let (mut word, mut scale) = (word, 0);
-    let points = word ^ (ONES * u64::from(b'.'));
-    let points = points.wrapping_sub(ONES) & !points & HIGHS;
+    let points = equal(word, b'.');
     if points != 0 {
         if letters == 1 {
             return None;
         }
         // The digits before the point move behind it. A second one is no digit.
-        let at = points.trailing_zeros() / 8 * 8;
+        let at = first(points) as u32 * 8;
         let before = word & ((1 << at) - 1);
         let behind = word.checked_shr(at + 8).unwrap_or(0).checked_shl(at + 8).unwrap_or(0);
         word = behind | before << 8 | u64::from(b'0');
         scale = 7 - at / 8;
     }
-    let sixes = word.wrapping_add(ONES * 6);
-    if (word | sixes) & (ONES * 0xF0) != ONES * 0x30 || word & (ONES * 0xF0) != ONES * 0x30 {
+    let (sixes, high) = (word.wrapping_add(all(6)), all(0xF0));
+    if (word | sixes) & high != all(b'0') || word & high != all(b'0') {
         return None;
     }
     // Two digits are put together, then four, then eight.
-    let digits = word & (ONES * 0x0F);
+    let digits = word & all(0x0F);
     let two = (digits.wrapping_mul(10).wrapping_add(digits >> 8)) & 0x00FF_00FF_00FF_00FF;
     let four = (two.wrapping_mul(100).wrapping_add(two >> 16)) & 0x0000_FFFF_0000_FFFF;
     let whole = (four.wrapping_mul(10_000).wrapping_add(four >> 32)) & 0xFFFF_FFFF;

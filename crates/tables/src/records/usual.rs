@@ -2,6 +2,8 @@
 //! the same space between them. They are nearly all of a text, and of them only the values
 //! must be looked at.
 
+use crate::eight::{below, equal, first};
+
 /// What stands for a member.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum What {
@@ -106,15 +108,6 @@ fn value(record: &[u8], from: usize) -> Option<(Value, usize)> {
     }
 }
 
-const ONES: u64 = 0x0101_0101_0101_0101;
-const HIGHS: u64 = 0x8080_8080_8080_8080;
-
-/// A bit in the byte of each that is 0; of those behind the first some may be others.
-#[inline(always)]
-fn noughts(word: u64) -> u64 {
-    word.wrapping_sub(ONES) & !word & HIGHS
-}
-
 /// Where the quotes stand that end a text; none when an escape or a control character
 /// stands before them, or there are none.
 #[inline(always)]
@@ -122,12 +115,9 @@ fn end_of_text(record: &[u8], from: usize) -> Option<usize> {
     let mut at = from;
     while let Some((eight, _)) = record.get(at..)?.split_first_chunk::<8>() {
         let word = u64::from_le_bytes(*eight);
-        let controls = word.wrapping_sub(ONES * 0x20) & !word & HIGHS;
-        let quotes = noughts(word ^ (ONES * u64::from(b'"')));
-        let escapes = noughts(word ^ (ONES * u64::from(b'\\')));
-        let odd = controls | quotes | escapes;
+        let odd = below(word, 0x20) | equal(word, b'"') | equal(word, b'\\');
         if odd != 0 {
-            at += (odd.trailing_zeros() / 8) as usize;
+            at += first(odd);
             return (record[at] == b'"').then_some(at);
         }
         at += 8;
