@@ -135,8 +135,7 @@ fn copy_when_woken(connection: &Connection, woken: &Receiver<()>, seen: &Seen) {
     let mut copied = 0;
     while woken.recv().is_ok() {
         let mut before = i32::MAX;
-        loop {
-            let Some(Done { pages, left }) = checkpoint(connection) else { break };
+        while let Some(Done { pages, left }) = checkpoint(connection) {
             seen.needed.store(left > FEW && pages - left == copied, Ordering::Release);
             seen.nearly.store((1..=FEW).contains(&left), Ordering::Release);
             copied = pages - left;
