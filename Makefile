@@ -5,6 +5,8 @@ CARGO ?= cargo
 NPM   ?= npm --prefix console
 # A list of packages is only fetched when something is missing.
 APT    = apt-get
+# Most tests wait for something most of the time.
+THREADS ?= $(shell echo $$((2 * $$(nproc))))
 SUDO   = $(shell [ "$$(id -u)" = 0 ] || command -v sudo)
 
 CONSOLE_SOURCES = $(shell find console/src console/public -type f) console/index.html \
@@ -57,7 +59,7 @@ test: compiler browser server farservers disks archivers console
 	$(CARGO) clippy --locked --workspace --all-targets -- -D warnings
 	$(NPM) test
 	RUSTDOCFLAGS="-D warnings -A rustdoc::private_intra_doc_links" $(CARGO) doc --locked --workspace --no-deps --quiet
-	$(CARGO) test --locked --workspace
+	RUST_TEST_THREADS=$(THREADS) $(CARGO) test --locked --workspace
 
 ## chaos: kill -9 at random moments under load, random sequences against a model, and
 ## readers beside a writer, and power cuts; KILLS=200 CUTS=40 MINUTES=10 SEED=n

@@ -23,7 +23,11 @@ export function useLedger(filter: MaybeRefOrGetter<Filter>) {
 
   /** The newest entry when the list was begun: what comes later is counted, and shown when it is wanted. */
   const top = ref<number | null>(null);
-  watch([key, zone], () => (top.value = null), { flush: "sync" });
+  watch(
+    () => JSON.stringify([key.value, zone.value]),
+    () => (top.value = null),
+    { flush: "sync" },
+  );
   const list = useInfiniteQuery({
     queryKey: ["entries", "list", key, zone],
     queryFn: async ({ pageParam }) => {

@@ -1677,6 +1677,11 @@ export interface components {
       /** @description The gate's work. */
       work: components["schemas"]["WorkKind"];
     };
+    /**
+     * Format: int64
+     * @description The number of a batch; of a lease its fencing number. They only grow.
+     */
+    BatchId: number;
     /** @enum {string} */
     BatchOutcome: "worked" | "again" | "held" | "abandoned";
     /** @description What needs a person, and what the night did. */
@@ -2102,11 +2107,7 @@ export interface components {
     };
     /** @description One settled version of a file. */
     Entry: {
-      /**
-       * Format: int64
-       * @description The batch in which it was worked.
-       */
-      batch: number | null;
+      batch: components["schemas"]["BatchId"] | null;
       /**
        * Format: int64
        * @description Size in bytes.
@@ -2953,11 +2954,8 @@ export interface components {
     Offered: {
       /** @description The entry. */
       entry: components["schemas"]["Entry"];
-      /**
-       * Format: int64
-       * @description The fencing number: what the worker says of the entry must bear it.
-       */
-      fence: number;
+      /** @description The fencing number: what the worker says of the entry must bear it. */
+      fence: components["schemas"]["BatchId"];
       /**
        * Format: int64
        * @description How long that is from now, in milliseconds: the worker's clock may be another.
@@ -3026,11 +3024,8 @@ export interface components {
     };
     /** @description Of what a file was made that is an entry itself. */
     Origin: {
-      /**
-       * Format: int64
-       * @description The batch in which it was made.
-       */
-      batch: number;
+      /** @description The batch in which it was made. */
+      batch: components["schemas"]["BatchId"];
       /**
        * Format: int64
        * @description The entry of which alone it was made, such as the archive in which it was.
@@ -3147,11 +3142,8 @@ export interface components {
     OutputMode: "create" | "append" | "replace" | "number" | "update" | "in place" | "leave" | "add" | "upsert";
     /** @description What one batch wrote into an output. */
     OutputPart: components["schemas"]["Output"] & {
-      /**
-       * Format: int64
-       * @description The batch.
-       */
-      batch: number;
+      /** @description The batch. */
+      batch: components["schemas"]["BatchId"];
       /**
        * Format: int64
        * @description Entries that were worked in it.
@@ -3402,12 +3394,8 @@ export interface components {
        * @default null
        */
       above: number | null;
-      /**
-       * Format: int64
-       * @description Worked in this batch.
-       * @default null
-       */
-      batch: number | null;
+      /** @default null */
+      batch: components["schemas"]["BatchId"] | null;
       /**
        * Format: int64
        * @description Where the page begins: the `next` of the page before.
@@ -6548,7 +6536,7 @@ export interface operations {
         /** @description Whose rows are in this output. */
         output?: string;
         /** @description Worked in this batch. */
-        batch?: number;
+        batch?: components["schemas"]["BatchId"];
         /** @description Which time `since` and `until` are about; by default when it was entered. */
         time?: string;
         /** @description At this time or later (RFC 3339). */
@@ -6713,7 +6701,7 @@ export interface operations {
         /** @description Whose rows are in this output. */
         output?: string;
         /** @description Worked in this batch. */
-        batch?: number;
+        batch?: components["schemas"]["BatchId"];
         /** @description Which time `since` and `until` are about; by default when it was entered. */
         time?: string;
         /** @description At this time or later (RFC 3339). */
@@ -6879,7 +6867,7 @@ export interface operations {
         /** @description Whose rows are in this output. */
         output?: string;
         /** @description Worked in this batch. */
-        batch?: number;
+        batch?: components["schemas"]["BatchId"];
         /** @description Which time `since` and `until` are about; by default when it was entered. */
         time?: string;
         /** @description At this time or later (RFC 3339). */
@@ -7185,7 +7173,7 @@ export interface operations {
         /** @description Whose rows are in this output. */
         output?: string;
         /** @description Worked in this batch. */
-        batch?: number;
+        batch?: components["schemas"]["BatchId"];
         /** @description Which time `since` and `until` are about; by default when it was entered. */
         time?: string;
         /** @description At this time or later (RFC 3339). */
@@ -10418,7 +10406,7 @@ export interface operations {
       header?: never;
       path: {
         /** @description The fencing number */
-        fence: number;
+        fence: components["schemas"]["BatchId"];
       };
       cookie?: never;
     };
@@ -10560,7 +10548,7 @@ export interface operations {
       header?: never;
       path: {
         /** @description The fencing number */
-        fence: number;
+        fence: components["schemas"]["BatchId"];
       };
       cookie?: never;
     };
@@ -10700,7 +10688,7 @@ export interface operations {
       header?: never;
       path: {
         /** @description The fencing number */
-        fence: number;
+        fence: components["schemas"]["BatchId"];
       };
       cookie?: never;
     };

@@ -16,8 +16,8 @@ use vadegate_core::config::Config;
 use vadegate_core::dues::{DueCell, DueCount, Learned};
 use vadegate_core::engine::{Engine, EngineError};
 use vadegate_core::ledger::{
-    Change, Count, CountBy, Entry, Happening, Message, MessageState, OutputAccount, Page, Query,
-    Removal,
+    Change, Count, CountBy, Entry, Happening, Message, MessageState, NotCounted, OutputAccount,
+    Page, Query, Removal,
 };
 use vadegate_core::tell::TellView;
 use vadegate_core::watch::board::Board;
@@ -270,8 +270,10 @@ impl Client {
             }
             Client::Here(engine) => {
                 let words = by.split(',').map(str::trim).filter(|word| !word.is_empty());
-                let by = words.map(|word| CountBy::of(word).map_err(Failure::Wrong));
-                Ok(engine.count(query, &by.collect::<Result<Vec<_>, _>>()?)?)
+                let by = words.map(CountBy::of);
+                let wrong = |why: NotCounted| Failure::Wrong(why.to_string());
+                let by = by.collect::<Result<Vec<_>, _>>().map_err(wrong)?;
+                Ok(engine.count(query, &by)?)
             }
         }
     }

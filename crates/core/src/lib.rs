@@ -35,8 +35,12 @@ pub fn sum_of_file(path: &std::path::Path) -> std::io::Result<String> {
 /// A sum that somebody wrote in hexadecimal.
 ///
 /// # Errors
-/// That it is none, in words.
-pub fn sum_from_text(text: &str) -> Result<files::Sha256, String> {
-    files::Sha256::from_hex(text.trim())
-        .ok_or_else(|| format!("`{}` is no SHA-256 in hexadecimal", text.trim().escape_debug()))
+/// [`NoSha256`], when it is none.
+pub fn sum_from_text(text: &str) -> Result<files::Sha256, NoSha256> {
+    files::Sha256::from_hex(text.trim()).ok_or_else(|| NoSha256(text.trim().to_owned()))
 }
+
+/// A text is no SHA-256.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("`{}` is no SHA-256 in hexadecimal", .0.escape_debug())]
+pub struct NoSha256(pub String);

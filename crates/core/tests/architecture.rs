@@ -57,6 +57,55 @@ fn the_core_and_the_tables_print_nothing_and_read_no_arguments() {
     }
 }
 
+/// The second part of each `Result<_, _>` that is written in a code.
+fn errors_of(code: &str) -> impl Iterator<Item = String> + '_ {
+    code.match_indices("Result<").filter_map(|(at, word)| {
+        let inside = &code[at + word.len()..];
+        let (mut depth, mut comma) = (0, None);
+        for (at, letter) in inside.char_indices() {
+            match letter {
+                '<' | '(' | '[' => depth += 1,
+                // The arrow of a function has no other side.
+                '>' if inside[..at].ends_with('-') => {}
+                '>' | ')' | ']' if depth == 0 => {
+                    return comma.map(|comma: usize| inside[comma + 1..at].trim().to_owned());
+                }
+                '>' | ')' | ']' => depth -= 1,
+                ',' if depth == 0 && comma.is_none() => comma = Some(at),
+                _ => {}
+            }
+        }
+        None
+    })
+}
+
+#[test]
+fn what_goes_wrong_has_a_type() {
+    let found: Vec<String> =
+        errors_of("fn a(b: fn() -> Result<(u8, T), String>) -> Result<Vec<Result<A, B>>, C<D>> {")
+            .collect();
+    assert_eq!(found, ["String", "C<D>", "B"]);
+    let crates = Path::new(env!("CARGO_MANIFEST_DIR")).parent().unwrap();
+    let mut files = Vec::new();
+    for crate_name in ["core", "tables", "places", "service", "cli"] {
+        sources(&crates.join(crate_name).join("src"), &mut files);
+    }
+    let (mut results, mut texts) = (0, Vec::new());
+    for file in files.iter().filter(|file| !file.display().to_string().contains("tests")) {
+        let text = fs::read_to_string(file).unwrap();
+        // What stands in the tests of a file is of the tests.
+        let code = text.split("#[cfg(test)]\nmod tests {").next().unwrap_or(&text);
+        for error in errors_of(code) {
+            results += 1;
+            if error.trim_end_matches(',').trim() == "String" {
+                texts.push(file.display().to_string());
+            }
+        }
+    }
+    assert!(results > 1000, "only {results} were found");
+    assert!(texts.is_empty(), "a reason is a text in {texts:#?}");
+}
+
 #[test]
 fn every_test_that_the_promises_name_is_there() {
     let root = Path::new(env!("CARGO_MANIFEST_DIR")).parent().unwrap().parent().unwrap();

@@ -15,7 +15,10 @@ use object_store::{
 
 use crate::address::Address;
 use crate::runtime::{CONNECT, PATIENCE, wait_for};
-use crate::{Abilities, Each, Fault, Kind, Listed, Login, LoginSource, Over, Place, Take};
+use crate::{
+    Abilities, CertificateFault, Each, Fault, Kind, Listed, Login, LoginSource, Over, Place, Take,
+    certificates_in,
+};
 
 /// A file up to this length goes in one request, a longer one in parts of this length.
 const PART: usize = 8 * 1024 * 1024;
@@ -46,7 +49,7 @@ impl Bucket {
     }
 
     fn store(&self) -> Result<Arc<AmazonS3>, Fault> {
-        let login = (self.login)().map_err(Fault::NotLetIn)?;
+        let login = (self.login)()?;
         let secrets = Secrets { key_id: login.key_id.clone(), secret: login.secret.clone() };
         let mut store = self.store.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some((known, store)) = &*store
@@ -54,7 +57,7 @@ impl Bucket {
         {
             return Ok(Arc::clone(store));
         }
-        let made = Arc::new(build(&self.address, &login).map_err(Fault::NotLetIn)?);
+        let made = Arc::new(build(&self.address, &login)?);
         *store = Some((secrets, Arc::clone(&made)));
         Ok(made)
     }
@@ -74,7 +77,7 @@ impl Bucket {
     }
 }
 
-fn build(address: &Address, login: &Login) -> Result<AmazonS3, String> {
+fn build(address: &Address, login: &Login) -> Result<AmazonS3, Fault> {
     // Whoever was first has chosen for the whole process.
     let _ = rustls::crypto::ring::default_provider().install_default();
     let mut client = ClientOptions::new()
@@ -83,10 +86,9 @@ fn build(address: &Address, login: &Login) -> Result<AmazonS3, String> {
         .with_connect_timeout(CONNECT)
         .with_allow_http(true);
     if let Some(path) = &login.certificates {
-        let failed = |why: String| format!("the certificates in `{}`: {why}", path.display());
-        let pem = std::fs::read(path).map_err(|error| failed(error.to_string()))?;
-        let all = Certificate::from_pem_bundle(&pem).map_err(|error| failed(error.to_string()))?;
-        for one in all {
+        let unfit = |error| CertificateFault::unfit(path, error);
+        for one in certificates_in(path)? {
+            let one = Certificate::from_der(&one).map_err(unfit)?;
             client = client.with_root_certificate(one);
         }
     }
@@ -110,7 +112,7 @@ fn build(address: &Address, login: &Login) -> Result<AmazonS3, String> {
         }
         _ => builder.with_skip_signature(true),
     };
-    builder.build().map_err(|error| error.to_string())
+    builder.build().map_err(|error| Fault::NotLetIn(error.to_string()))
 }
 
 /// What an answer of the store means.

@@ -6,6 +6,7 @@
 
 pub mod address;
 mod bucket;
+mod certificates;
 mod fault;
 mod ftp;
 mod pace;
@@ -19,7 +20,8 @@ use std::io::Read;
 use std::path::PathBuf;
 use std::sync::Arc;
 
-pub use address::{Address, Scheme};
+pub use address::{Address, AddressFault, Scheme};
+pub use certificates::{CertificateFault, certificates_in};
 pub use fault::Fault;
 pub use pace::Pace;
 pub use paths::{check_name, check_path, join};
@@ -99,7 +101,7 @@ pub struct Login {
 }
 
 /// Gives what one signs in with, or why it cannot be had.
-pub type LoginSource = Arc<dyn Fn() -> Result<Login, String> + Send + Sync>;
+pub type LoginSource = Arc<dyn Fn() -> Result<Login, Fault> + Send + Sync>;
 
 /// Takes what is read.
 pub type Take<'a> = dyn FnMut(&[u8]) -> std::io::Result<()> + Send + 'a;
@@ -219,14 +221,11 @@ pub trait Place: Send + Sync {
 }
 
 /// Opens a place; nothing is connected before something is asked of it.
-///
-/// # Errors
-/// Why its address is of no use, in words.
-pub fn open(address: &Address, login: LoginSource) -> Result<Arc<dyn Place>, String> {
-    Ok(match address.scheme {
+pub fn open(address: &Address, login: LoginSource) -> Arc<dyn Place> {
+    match address.scheme {
         Scheme::Sftp => Arc::new(sftp::Sftp::new(address.clone(), login)),
         Scheme::Ftp | Scheme::Ftps => Arc::new(ftp::Ftp::new(address.clone(), login)),
         Scheme::Bucket => Arc::new(bucket::Bucket::new(address.clone(), login)),
         Scheme::WebDav { .. } => Arc::new(webdav::WebDav::new(address.clone(), login)),
-    })
+    }
 }

@@ -15,11 +15,11 @@ pub(crate) const PATIENCE: Duration = Duration::from_secs(30);
 pub(crate) const CONNECT: Duration = Duration::from_secs(15);
 
 fn runtime() -> Result<&'static Runtime, Fault> {
-    static RUNTIME: OnceLock<Result<Runtime, String>> = OnceLock::new();
+    static RUNTIME: OnceLock<std::io::Result<Runtime>> = OnceLock::new();
     let made = RUNTIME.get_or_init(|| {
         let mut builder = tokio::runtime::Builder::new_multi_thread();
         let builder = builder.worker_threads(2).thread_name("places").enable_all();
-        builder.build().map_err(|error| error.to_string())
+        builder.build()
     });
     made.as_ref().map_err(|why| Fault::Away(format!("no connection can be made: {why}")))
 }

@@ -1,8 +1,12 @@
 //! OpenSSH's server with its own server of files.
 
+use std::ffi::OsString;
 use std::fs;
+use std::io::Write;
+use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
+use std::sync::OnceLock;
 
 use crate::{Running, on_a_free_port, run, says};
 
@@ -21,13 +25,11 @@ impl SshServer {
     pub fn start() -> SshServer {
         let home = tempfile::tempdir().expect("a folder");
         // The keys are refused when others may write above them.
-        for kind in ["ed25519", "ecdsa", "rsa"] {
-            make_key(&home.path().join(format!("host_{kind}")), kind, "");
+        for (name, bytes) in keys() {
+            let mut file = fs::OpenOptions::new();
+            let file = file.write(true).create_new(true).mode(0o600).open(home.path().join(name));
+            file.and_then(|mut file| file.write_all(bytes)).expect("a key");
         }
-        for kind in ["ed25519", "ecdsa", "rsa"] {
-            make_key(&home.path().join(kind), kind, "");
-        }
-        make_key(&home.path().join("locked"), "ed25519", "lighthouse");
         let keys = ["ed25519", "ecdsa", "rsa", "locked"].map(|kind| {
             fs::read_to_string(home.path().join(format!("{kind}.pub"))).expect("a key")
         });
@@ -89,6 +91,22 @@ impl Drop for SshServer {
     fn drop(&mut self) {
         self.stop();
     }
+}
+
+/// The keys of all servers of a process, by the names of their files: to make those of RSA
+/// takes longer than most tests.
+fn keys() -> &'static [(OsString, Vec<u8>)] {
+    static KEYS: OnceLock<Vec<(OsString, Vec<u8>)>> = OnceLock::new();
+    KEYS.get_or_init(|| {
+        let home = tempfile::tempdir().expect("a folder");
+        for kind in ["ed25519", "ecdsa", "rsa"] {
+            make_key(&home.path().join(format!("host_{kind}")), kind, "");
+            make_key(&home.path().join(kind), kind, "");
+        }
+        make_key(&home.path().join("locked"), "ed25519", "lighthouse");
+        let files = fs::read_dir(home.path()).expect("the keys").map(|file| file.expect("a key"));
+        files.map(|file| (file.file_name(), fs::read(file.path()).expect("a key"))).collect()
+    })
 }
 
 pub(crate) fn make_key(path: &Path, kind: &str, passphrase: &str) {

@@ -52,8 +52,8 @@ impl Problem {
         Problem::new(StatusCode::NOT_FOUND, detail)
     }
 
-    pub(crate) fn bad_request(detail: impl Into<String>) -> Self {
-        Problem::new(StatusCode::BAD_REQUEST, detail)
+    pub(crate) fn bad_request(detail: impl fmt::Display) -> Self {
+        Problem::new(StatusCode::BAD_REQUEST, detail.to_string())
     }
 
     pub(crate) fn stopping() -> Self {

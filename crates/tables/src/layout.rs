@@ -1,10 +1,13 @@
 //! The columns of an output: which, of what type, and what their values must be.
 
+mod faults;
+
 use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap};
 
 use serde_json::{Map, Value, json};
 
+pub use self::faults::{BrokenRule, SchemaFault};
 use crate::cell::Cell;
 use crate::kind::{Kind, Scaled, Spelling, read};
 
@@ -82,8 +85,8 @@ impl Column {
     /// Takes a cell as a value of the column: its value, or the rule that it breaks.
     ///
     /// # Errors
-    /// The rule, in words.
-    pub fn take<'a>(&'a self, cell: &Cell<'a>, nothing: bool) -> Result<Cell<'a>, String> {
+    /// The rule.
+    pub fn take<'a>(&'a self, cell: &Cell<'a>, nothing: bool) -> Result<Cell<'a>, BrokenRule> {
         let default;
         let mut cell = if nothing { &Cell::Nothing } else { cell };
         if cell.is_nothing()
@@ -93,32 +96,21 @@ impl Column {
             cell = &default;
         }
         if cell.is_nothing() {
-            return if self.rules.required {
-                Err("something must stand here".into())
-            } else {
-                Ok(Cell::Nothing)
-            };
+            return if self.rules.required { Err(BrokenRule::Missing) } else { Ok(Cell::Nothing) };
         }
         let value = match self.kind {
             None => cell.clone(),
-            Some(kind) => read(cell, kind, &self.spelling).ok_or_else(|| self.wanted(kind))?,
+            Some(kind) => {
+                let formats = || self.spelling.formats.clone();
+                let value = read(cell, kind, &self.spelling);
+                value.ok_or_else(|| BrokenRule::Kind { kind, formats: formats() })?
+            }
         };
         self.keep_to_rules(&value)?;
         Ok(value)
     }
 
-    fn wanted(&self, kind: Kind) -> String {
-        let article = if kind == Kind::Integer { "an" } else { "a" };
-        let formats = &self.spelling.formats;
-        let as_written = if formats.is_empty() {
-            String::new()
-        } else {
-            format!(" as {}", formats.join(" or "))
-        };
-        format!("must be {article} {}{as_written}", kind.word())
-    }
-
-    fn keep_to_rules(&self, value: &Cell<'_>) -> Result<(), String> {
+    fn keep_to_rules(&self, value: &Cell<'_>) -> Result<(), BrokenRule> {
         let rules = &self.rules;
         let kind = self.kind.unwrap_or(Kind::Text);
         let before = |a: &Cell<'_>, b: &str| {
@@ -130,10 +122,10 @@ impl Column {
             bound.and_then(|bound| compare(a, &bound)).is_some_and(std::cmp::Ordering::is_gt)
         };
         if let Some(least) = rules.least.as_ref().filter(|least| before(value, least)) {
-            return Err(format!("must be {least} or more"));
+            return Err(BrokenRule::Least(least.clone()));
         }
         if let Some(most) = rules.most.as_ref().filter(|most| after(value, most)) {
-            return Err(format!("must be {most} at most"));
+            return Err(BrokenRule::Most(most.clone()));
         }
         if rules.shortest.is_some() || rules.longest.is_some() || !rules.one_of.is_empty() {
             let text = match value {
@@ -142,13 +134,13 @@ impl Column {
             };
             let length = text.chars().count();
             if let Some(least) = rules.shortest.filter(|least| length < *least) {
-                return Err(format!("must have {least} characters or more, has {length}"));
+                return Err(BrokenRule::Short { least, length });
             }
             if let Some(most) = rules.longest.filter(|most| length > *most) {
-                return Err(format!("must have {most} characters at most, has {length}"));
+                return Err(BrokenRule::Long { most, length });
             }
             if !rules.one_of.is_empty() && !rules.one_of.iter().any(|one| *one == text) {
-                return Err(format!("must be one of {}", rules.one_of.join(", ")));
+                return Err(BrokenRule::Other(rules.one_of.clone()));
             }
         }
         Ok(())
@@ -232,14 +224,11 @@ impl Layout {
     /// Reads a Table Schema, the open JSON format for the columns of a table.
     ///
     /// # Errors
-    /// What is wrong with it, in words.
-    pub fn from_schema(text: &str) -> Result<Self, String> {
-        let schema: Value =
-            serde_json::from_str(text).map_err(|error| format!("no JSON: {error}"))?;
-        let fields = schema["fields"].as_array().ok_or("it has no list `fields`")?;
-        let columns = fields.iter().enumerate().map(|(at, field)| {
-            column_of(field).map_err(|error| format!("field {}: {error}", at + 1))
-        });
+    /// [`SchemaFault`]: what is wrong with it.
+    pub fn from_schema(text: &str) -> Result<Self, SchemaFault> {
+        let schema: Value = serde_json::from_str(text)?;
+        let fields = schema["fields"].as_array().ok_or(SchemaFault::NoFields)?;
+        let columns = fields.iter().enumerate().map(|(at, field)| column_of(at + 1, field));
         let columns = columns.collect::<Result<Vec<_>, _>>()?;
         let missing = schema["missingValues"].as_array().map(|values| {
             values.iter().filter_map(|value| value.as_str().map(str::to_owned)).collect()
@@ -273,13 +262,14 @@ const SCHEMA_TYPES: [(&str, Kind); 9] = [
     ("year", Kind::Integer),
 ];
 
-fn column_of(field: &Value) -> Result<Column, String> {
-    let name = field["name"].as_str().ok_or("it has no `name`")?.to_owned();
+/// The column of the field with this number, from 1.
+fn column_of(at: usize, field: &Value) -> Result<Column, SchemaFault> {
+    let name = field["name"].as_str().ok_or(SchemaFault::NoName(at))?.to_owned();
     let kind = match field["type"].as_str() {
         None | Some("any") => None,
         Some(word) => {
             let known = SCHEMA_TYPES.iter().find(|(known, _)| *known == word);
-            Some(known.ok_or_else(|| format!("its type `{word}` is not known"))?.1)
+            Some(known.ok_or_else(|| SchemaFault::UnknownType { at, word: word.to_owned() })?.1)
         }
     };
     let formats = match field["format"].as_str() {

@@ -186,9 +186,17 @@ impl<R: Read> Objects<R> {
         self.start += at;
         match serde_json::from_slice(text) {
             Ok(object) => Ok(Some((begins, object))),
-            Err(error) => Err(Fault::Json { line: begins, what: format!("no JSON: {error}") }),
+            Err(error) => Err(no_json(begins, &error)),
         }
     }
+}
+
+/// What is wrong with a record that begins on this line: its reader counts from there.
+fn no_json(begins: u64, error: &serde_json::Error) -> Fault {
+    let told = error.to_string();
+    let words = told.rsplit_once(" at line ").map_or(told.as_str(), |(words, _)| words);
+    let line = begins + (error.line() as u64).saturating_sub(1);
+    Fault::Json { line, what: format!("no JSON: {words}, at column {}", error.column()) }
 }
 
 /// Names of all columns, in the order of first sight.
@@ -376,7 +384,8 @@ mod tests {
     #[test]
     fn what_is_no_json_is_told_with_its_line() {
         for (text, words) in [
-            ("{\"a\": 1}\n{\"a\": }\n", "line 2: no JSON"),
+            ("{\"a\": 1}\n{\"a\": }\n", "line 2: no JSON: expected value, at column 7"),
+            ("[{\"a\": 1},\n{\"a\": 2,\n \"b\": x}]", "line 3: no JSON: expected value"),
             ("{\"a\": 1}\nnext\n", "line 2: `n` where a record"),
             ("[{\"a\": 1}\n{\"a\": 2}]", "line 2: a comma is missing"),
             ("[{\"a\": 1},\n", "the array is never closed"),

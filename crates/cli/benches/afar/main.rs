@@ -48,7 +48,7 @@ fn place(server: &SshServer, folder: &Path) -> Arc<dyn Place> {
         host_keys: vec![server.host_key("ed25519")],
         ..Login::default()
     };
-    open(&address, Arc::new(move || Ok(login.clone()))).expect("a place")
+    open(&address, Arc::new(move || Ok(login.clone())))
 }
 
 /// One session of OpenSSH's client.

@@ -131,11 +131,13 @@ pub struct Export {
     pub csv: bool,
 }
 
-fn state(word: &str) -> Result<State, String> {
-    State::of(word).ok_or_else(|| {
-        let words: Vec<&str> = State::ALL.iter().map(|state| state.word()).collect();
-        format!("expected one of {}", words.join(", "))
-    })
+/// There is no such state of an entry.
+#[derive(Debug, thiserror::Error)]
+#[error("expected one of {}", State::ALL.map(State::word).join(", "))]
+struct NoState;
+
+fn state(word: &str) -> Result<State, NoState> {
+    State::of(word).ok_or(NoState)
 }
 
 /// `entry`

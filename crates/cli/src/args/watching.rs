@@ -190,11 +190,17 @@ pub struct Days {
     pub last: Option<Date>,
 }
 
-pub fn days(text: &str) -> Result<Days, String> {
-    let day = |text: &str| {
-        text.parse::<Date>()
-            .map_err(|_| format!("`{text}` is no day; expected one such as 2026-03-01"))
-    };
+/// A text is no day.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("`{0}` is no day; expected one such as 2026-03-01")]
+pub struct NoDay(pub String);
+
+/// Reads `2026-03-01`, `2026-03-01..2026-03-07` or `2026-03-01..`.
+///
+/// # Errors
+/// [`NoDay`].
+pub fn days(text: &str) -> Result<Days, NoDay> {
+    let day = |text: &str| text.parse::<Date>().map_err(|_| NoDay(text.to_owned()));
     Ok(match text.split_once("..") {
         Some((first, last)) => Days { first: day(first)?, last: Some(day(last)?) },
         None => Days { first: day(text)?, last: None },

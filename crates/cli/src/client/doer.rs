@@ -222,7 +222,8 @@ impl Doer {
                 remote.get("/api/v1/audit/proof", &known)
             }
             Doer::Here(engine) => {
-                let known = known.map(sum_from_text).transpose().map_err(Failure::Wrong)?;
+                let known = known.map(sum_from_text).transpose();
+                let known = known.map_err(|why| Failure::Wrong(why.to_string()))?;
                 Ok(engine.ask(|ledger| ledger.verify_audit(known.as_ref()))?)
             }
         }

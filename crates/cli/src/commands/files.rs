@@ -45,7 +45,8 @@ fn gather(
     });
     for folder in &folders {
         let absolute = std::path::absolute(folder)?;
-        config.really_within_roots(&absolute).map_err(Failure::Wrong)?;
+        let within = config.really_within_roots(&absolute);
+        within.map_err(|why| Failure::Wrong(why.to_string()))?;
         let mut failed = Ok(());
         let problems = sweep(&config.reach, &absolute, u32::MAX, |seen| {
             if failed.is_ok() {

@@ -184,7 +184,8 @@ fn carry_out(
             again_from(live, entry, version, identity, by)?;
         }
         EntryAction::File => {
-            let target = live.archive_path(entry).map_err(ActionError::Refused)?;
+            let target = live.archive_path(entry);
+            let target = target.map_err(|error| ActionError::Refused(error.to_string()))?;
             ledger.file_as_it_is(entry.id, version, target, by.clone())?;
         }
         EntryAction::Delete => {

@@ -7,7 +7,7 @@ use crate::engine::gate::state::Live;
 use crate::engine::pass::candidate::Candidate;
 use crate::engine::pass::complete::{Complete, complete, out_of_bounds};
 use crate::engine::pass::enter::new_entries;
-use crate::engine::pass::fingerprint::{BUFFER, ToBe, fingerprint_all};
+use crate::engine::pass::fingerprint::{ToBe, buffer_for, fingerprint_all};
 use crate::engine::pass::replace::{IdentityHolder, end_replaced, holders};
 use crate::files::version::Kind;
 use crate::ledger::new_entry::NewEntry;
@@ -53,7 +53,7 @@ impl Engine {
         live.load_known()?;
         let mut adoption = Adoption::default();
         let candidates = to_adopt(&live, pattern, &mut adoption)?;
-        let mut buffer = vec![0; BUFFER];
+        let mut buffer = buffer_for(candidates.iter());
         let mut would_have = HashMap::new();
         if !rehearse {
             end_replaced(&live, 0, &candidates)?;
@@ -114,8 +114,7 @@ fn to_adopt(
             Complete::Yes => candidates.push(Candidate::of(seen.path.clone(), &arriving)),
             Complete::After(_, why) | Complete::Waits(why) => left(why),
         }
-    })
-    .map_err(EngineError::Drop)?;
+    })?;
     candidates.sort_by(|a, b| crate::pattern::natural::natural_order(&a.path, &b.path));
     Ok(candidates)
 }

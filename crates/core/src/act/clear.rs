@@ -15,9 +15,10 @@ use crate::engine::Engine;
 use crate::engine::error::EngineError;
 use crate::files::at::At;
 use crate::filing::folders::numbered;
-use crate::filing::moving::{Moved, Moving, move_to, sum_of};
+use crate::filing::moving::{MoveError, Moved, Moving, move_to, sum_of};
 use crate::ledger::people::By;
 use crate::ledger::removals::PlannedRemoval;
+use crate::ledger::state::State;
 use crate::work::env::local;
 
 /// So many are recorded together, and then removed.
@@ -140,7 +141,7 @@ impl Engine {
         for (id, one) in ids.into_iter().zip(some) {
             let now = one.entry.map(|(entry, _)| ledger.entry(entry)).transpose()?.flatten();
             let removed = match now.filter(|entry| is_under_way(entry.state)) {
-                Some(entry) => Err(format!("entry {} is {} by now", entry.id, entry.state.word())),
+                Some(entry) => Err(NotRemoved::UnderWay { entry: entry.id, state: entry.state }),
                 None => remove_one(config, rule, one, &mut folders),
             };
             match removed {
@@ -173,32 +174,47 @@ fn told_of(one: &Fitting, moved_to: Option<String>) -> ClearedFile {
     }
 }
 
+/// Why a file was not removed.
+#[derive(Debug, thiserror::Error)]
+enum NotRemoved {
+    #[error("it has just changed, and stays")]
+    Changed,
+    #[error("entry {entry} is {} by now", state.word())]
+    UnderWay { entry: i64, state: State },
+    #[error("its place in `into` cannot be written; it lacks a field")]
+    NoField,
+    #[error("no free name is left beside `{}`", .0.display())]
+    NoName(PathBuf),
+    #[error(transparent)]
+    Failed(#[from] std::io::Error),
+    #[error(transparent)]
+    NotMoved(#[from] MoveError),
+}
+
 /// Removes a file, or moves it; gives where to.
 fn remove_one(
     config: &Config,
     rule: &ClearRule,
     one: &Fitting,
     folders: &mut BTreeMap<PathBuf, At>,
-) -> Result<Option<String>, String> {
-    let words = |error: std::io::Error| error.to_string();
-    let at = config.reach.at(&one.path).map_err(words)?;
+) -> Result<Option<String>, NotRemoved> {
+    let at = config.reach.at(&one.path)?;
     if !at.is(&one.version) {
-        return Err("it has just changed, and stays".into());
+        return Err(NotRemoved::Changed);
     }
     folders.insert(at.folder().path().to_owned(), at.clone());
     let Some(wanted) = moved_to(config, rule, one) else {
-        return match rule.into {
-            Some(_) => Err("its place in `into` cannot be written; it lacks a field".into()),
-            None => crate::fault::at("clear.remove")
-                .and_then(|()| at.remove())
-                .map(|()| None)
-                .map_err(words),
-        };
+        if rule.into.is_some() {
+            return Err(NotRemoved::NoField);
+        }
+        crate::fault::at("clear.remove")?;
+        at.remove()?;
+        return Ok(None);
     };
     let wanted = PathBuf::from(wanted);
     let folder = wanted.parent().unwrap_or(Path::new("/"));
-    let folder = std::sync::Arc::new(config.reach.make_folder(folder).map_err(words)?);
-    let sum = sum_of(&at).map_err(words)?;
+    let folder = std::sync::Arc::new(config.reach.make_folder(folder)?);
+    let sum = sum_of(&at)?;
     let mut place = wanted.clone();
     for number in 2..100_000 {
         let target = folder.at(place.file_name().unwrap_or_default());
@@ -210,16 +226,16 @@ fn remove_one(
             target: &target,
             staged_name: format!(".vadegate-clear-{}.copy", one.version.inode),
         };
-        match move_to(&moving).map_err(|error| error.to_string())? {
+        match move_to(&moving)? {
             Moved::Taken => place = numbered(&wanted, number),
             Moved::Done | Moved::Already => {
-                folder.sync().map_err(words)?;
+                folder.sync()?;
                 return Ok(Some(place.display().to_string()));
             }
-            Moved::Missing | Moved::Swapped => return Err("it has just changed, and stays".into()),
+            Moved::Missing | Moved::Swapped => return Err(NotRemoved::Changed),
         }
     }
-    Err(format!("no free name is left beside `{}`", wanted.display()))
+    Err(NotRemoved::NoName(wanted))
 }
 
 /// Whether the time of a rule has come since it ran last.

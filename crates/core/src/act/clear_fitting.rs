@@ -42,7 +42,7 @@ impl Engine {
         let mut fitting = Vec::new();
         for folder in &rule.folders {
             if let Err(why) = config.really_within_roots(folder) {
-                told.problems.push(why);
+                told.problems.push(why.to_string());
                 continue;
             }
             let mut seen = Vec::new();
@@ -62,8 +62,9 @@ impl Engine {
                 let path = folder.join(&below);
                 match may_go(config, &path, &version, &lying) {
                     Ok(entry) => fitting.push(Fitting { path, below, version, fields, entry }),
-                    Err(because) => {
-                        told.stays.push(StayingFile { path: path.display().to_string(), because });
+                    Err(stays) => {
+                        let (path, because) = (path.display().to_string(), stays.to_string());
+                        told.stays.push(StayingFile { path, because });
                     }
                 }
             }
@@ -132,16 +133,27 @@ fn fits(rule: &ClearRule, below: &str) -> Option<Fields> {
     })
 }
 
+/// Why a file stays.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub(super) enum Stays {
+    #[error("it is being written by this service")]
+    BeingWritten,
+    #[error("entry {entry} is {}", state.word())]
+    UnderWay { entry: i64, state: State },
+    #[error("it is an arrival of gate `{0}`, and not entered yet")]
+    Arrival(String),
+}
+
 /// Whether a file may go: its entry, if it has one, or why it stays.
 fn may_go(
     config: &Config,
     path: &Path,
     version: &Version,
     lying: &HashMap<PathBuf, Lying>,
-) -> Result<Option<(i64, Sha256)>, String> {
+) -> Result<Option<(i64, Sha256)>, Stays> {
     let name = path.file_name().unwrap_or_default().to_string_lossy();
     if name.starts_with(".vadegate") {
-        return Err("it is being written by this service".into());
+        return Err(Stays::BeingWritten);
     }
     let known = lying.get(path).filter(|one| {
         one.modified_ns == i128::from(version.modified_ns) && one.bytes == version.bytes
@@ -149,13 +161,13 @@ fn may_go(
     if let Some(known) = lying.get(path)
         && is_under_way(known.state)
     {
-        return Err(format!("entry {} is {}", known.entry, known.state.word()));
+        return Err(Stays::UnderWay { entry: known.entry, state: known.state });
     }
     if let Some(known) = known {
         return Ok(Some((known.entry, known.sha256)));
     }
     match config.gates.iter().find(|gate| gate.takes_path(path)) {
-        Some(gate) => Err(format!("it is an arrival of gate `{}`, and not entered yet", gate.name)),
+        Some(gate) => Err(Stays::Arrival(gate.name.clone())),
         None => Ok(None),
     }
 }

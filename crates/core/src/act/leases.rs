@@ -19,6 +19,7 @@ use crate::engine::pass::failure::{TryAgain, try_again};
 use crate::engine::pass::leases::hold_leased;
 use crate::files::version::Version;
 use crate::ledger::error::LedgerError;
+use crate::ledger::ids::BatchId;
 use crate::ledger::pending::Leased;
 use crate::ledger::requests::{Claim, CommitBatch, Lease};
 use crate::ledger::state::Cause;
@@ -32,7 +33,7 @@ const LONGEST: Duration = Duration::from_secs(24 * 3600);
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Offered {
     /// The fencing number: what the worker says of the entry must bear it.
-    pub fence: i64,
+    pub fence: BatchId,
     /// The lease ends then, unless it is prolonged.
     #[schema(value_type = String, format = DateTime)]
     pub until: Timestamp,
@@ -113,7 +114,7 @@ impl Engine {
     ///
     /// # Errors
     /// [`EngineError::Fenced`] when the lease is over.
-    pub fn leased_file(&self, fence: i64) -> Result<(File, Entry), EngineError> {
+    pub fn leased_file(&self, fence: BatchId) -> Result<(File, Entry), EngineError> {
         let (live, leased) = self.leased(fence)?;
         let gone = || EngineError::Fenced { fence, why: "its file is not there any more".into() };
         let entry = live.context.ledger.entry(leased.entry)?.ok_or_else(gone)?;
@@ -130,7 +131,7 @@ impl Engine {
     ///
     /// # Errors
     /// [`EngineError::Fenced`] when the lease is over.
-    pub fn gate_of_lease(&self, fence: i64) -> Result<String, EngineError> {
+    pub fn gate_of_lease(&self, fence: BatchId) -> Result<String, EngineError> {
         self.leased(fence).map(|(_, leased)| leased.gate)
     }
 
@@ -140,7 +141,7 @@ impl Engine {
     /// [`EngineError::Fenced`] when the lease is over.
     pub fn prolong(
         &self,
-        fence: i64,
+        fence: BatchId,
         lease: Option<Duration>,
     ) -> Result<(Timestamp, Duration), EngineError> {
         let (live, leased) = self.leased(fence)?;
@@ -164,7 +165,7 @@ impl Engine {
     /// [`EngineError::Fenced`] when the lease is over.
     pub fn end_lease(
         &self,
-        fence: i64,
+        fence: BatchId,
         end: WorkerEnd,
         words: String,
         reason: Option<String>,
@@ -182,7 +183,7 @@ impl Engine {
                 let outputs = Vec::new();
                 let commit =
                     CommitBatch { batch: fence, entries, outputs, entered: Vec::new(), words };
-                ledger.commit(commit).map(drop)
+                ledger.commit(&live.gate.name, commit).map(drop)
             }
             WorkerEnd::Again => {
                 let told = format!("worker `{}` says again{said}", leased.worker);
@@ -210,7 +211,7 @@ impl Engine {
     }
 
     /// The lease of a fencing number, if it is still held.
-    fn leased(&self, fence: i64) -> Result<(Arc<Live>, Leased), EngineError> {
+    fn leased(&self, fence: BatchId) -> Result<(Arc<Live>, Leased), EngineError> {
         let context = self.context();
         let leased = context.ledger.lease(fence)?.ok_or_else(|| over(fence))?;
         Ok((Arc::clone(&self.handle(&leased.gate)?.live), leased))
@@ -233,7 +234,7 @@ fn claim(
     worker: &str,
     until: Timestamp,
     length_ms: i64,
-) -> Result<i64, LedgerError> {
+) -> Result<BatchId, LedgerError> {
     let claimed = live.context.ledger.claim(Claim {
         gate: live.gate.name.clone(),
         work: work.kind(),
@@ -245,6 +246,6 @@ fn claim(
     Ok(claimed.batch)
 }
 
-fn over(fence: i64) -> EngineError {
+fn over(fence: BatchId) -> EngineError {
     EngineError::Fenced { fence, why: "the lease is over, and its work is not taken".into() }
 }

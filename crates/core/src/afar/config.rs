@@ -3,7 +3,7 @@
 use std::fmt;
 use std::path::{Path, PathBuf};
 
-use vadegate_places::{Address, Login, Scheme};
+use vadegate_places::{Address, Fault, Login, Scheme};
 
 use crate::settings::keys::{check_name, join};
 use crate::settings::reader::{Found, Named, Section};
@@ -56,9 +56,10 @@ impl LoginConfig {
     ///
     /// # Errors
     /// Why it cannot be had, in words in which nothing secret stands.
-    pub fn read(&self) -> Result<Login, String> {
+    pub fn read(&self) -> Result<Login, Fault> {
         let read = |secret: &Option<Secret>, what: &str| {
-            secret.as_ref().map(|one| one.read().map_err(|why| format!("{what} {why}"))).transpose()
+            let read = secret.as_ref().map(Secret::read).transpose();
+            read.map_err(|why| Fault::NotLetIn(format!("{what} {why}")))
         };
         let key = match &self.key {
             Some((file, passphrase)) => {
@@ -129,9 +130,9 @@ fn address(text: &Found<'_, String>, user: Option<String>) -> Option<Address> {
 
 /// So many bytes in a second: `10MB/s`.
 pub(crate) fn rate(text: &Found<'_, String>) -> Option<u64> {
-    let bytes = text.value.strip_suffix("/s").ok_or_else(String::new).and_then(parse_bytes);
+    let bytes = text.value.strip_suffix("/s").and_then(|bytes| parse_bytes(bytes).ok());
     match bytes {
-        Ok(bytes) if bytes > 0 => Some(bytes),
+        Some(bytes) if bytes > 0 => Some(bytes),
         _ => {
             text.at.fault(format!(
                 "`at_most` is \"{}\"; expected bytes in a second, such as \"10MB/s\"",

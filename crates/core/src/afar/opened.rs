@@ -20,25 +20,27 @@ pub(crate) struct Opened {
 
 impl Places {
     /// A place, as it is configured now: opened when it was not, or was another.
-    ///
-    /// # Errors
-    /// Why it cannot be opened, in words.
-    pub fn open(&self, config: &PlaceConfig) -> Result<Opened, String> {
+    pub fn open(&self, config: &PlaceConfig) -> Opened {
         let shown = format!("{config:?}");
         let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some((known, opened)) = all.get(&config.name)
             && *known == shown
         {
-            return Ok(opened.clone());
+            return opened.clone();
         }
         let login = config.login.clone();
-        let place = vadegate_places::open(&config.at, Arc::new(move || login.read()))?;
+        let place = vadegate_places::open(&config.at, Arc::new(move || login.read()));
         let pace = config.at_most.map(|bytes| Arc::new(Pace::new(bytes)));
         let opened = Opened { place, pace };
         all.insert(config.name.clone(), (shown, opened.clone()));
-        Ok(opened)
+        opened
     }
 }
+
+/// The configuration has no place of this name.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("there is no [place.{0}] any more")]
+pub(crate) struct NoPlace(pub String);
 
 /// The places of a configuration, as works see them.
 #[derive(Clone, Copy)]
@@ -51,10 +53,10 @@ impl Afar<'_> {
     /// A place by its name.
     ///
     /// # Errors
-    /// Why it cannot be opened, in words.
-    pub fn open(&self, name: &str) -> Result<Opened, String> {
+    /// [`NoPlace`], when the configuration has none of this name.
+    pub fn open(&self, name: &str) -> Result<Opened, NoPlace> {
         let config = self.configured.iter().find(|place| place.name == name);
-        let config = config.ok_or_else(|| format!("there is no [place.{name}] any more"))?;
-        self.opened.open(config)
+        let config = config.ok_or_else(|| NoPlace(name.to_owned()))?;
+        Ok(self.opened.open(config))
     }
 }

@@ -4,11 +4,24 @@
 //! name for a newline and a backslash. A file that holds a sum alone is
 //! understood too.
 
+/// Why a companion gives no sum of a file.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum NoSum {
+    #[error("it cannot be read: {0}")]
+    Unread(std::io::Error),
+    #[error("it is empty")]
+    Empty,
+    #[error("it has a line that is no SHA-256: `{0}`")]
+    OtherLine(String),
+    #[error("it has sums of other files only, none of `{0}`")]
+    Others(String),
+}
+
 /// The sum that `text` gives for the file `name`, in lower case.
 ///
 /// # Errors
-/// Why there is none, in words.
-pub(crate) fn sum_for(text: &str, name: &str) -> Result<String, String> {
+/// [`NoSum`].
+pub(crate) fn sum_for(text: &str, name: &str) -> Result<String, NoSum> {
     let mut others = 0;
     for line in text.lines().filter(|line| !line.trim().is_empty()) {
         let (escaped, line) = match line.strip_prefix('\\') {
@@ -18,7 +31,7 @@ pub(crate) fn sum_for(text: &str, name: &str) -> Result<String, String> {
         let (sum, rest) = line.split_once([' ', '\t']).unwrap_or((line.trim_end(), ""));
         if sum.len() != 64 || !sum.bytes().all(|byte| byte.is_ascii_hexdigit()) {
             let begin: String = sum.chars().take(20).collect();
-            return Err(format!("it has a line that is no SHA-256: `{begin}`"));
+            return Err(NoSum::OtherLine(begin));
         }
         let named = rest.strip_prefix([' ', '*']).unwrap_or(rest);
         let named = if escaped { unescape(named) } else { named.to_owned() };
@@ -29,8 +42,8 @@ pub(crate) fn sum_for(text: &str, name: &str) -> Result<String, String> {
         others += 1;
     }
     Err(match others {
-        0 => "it is empty".into(),
-        _ => format!("it has sums of other files only, none of `{name}`"),
+        0 => NoSum::Empty,
+        _ => NoSum::Others(name.to_owned()),
     })
 }
 
@@ -57,9 +70,11 @@ mod tests {
 
     #[test]
     fn what_is_wrong_is_told() {
-        assert_eq!(sum_for(" \n", "a").unwrap_err(), "it is empty");
-        assert!(sum_for("d41d8cd9  a", "a").unwrap_err().contains("no SHA-256: `d41d8cd9`"));
+        assert!(matches!(sum_for(" \n", "a"), Err(NoSum::Empty)));
+        assert!(
+            matches!(sum_for("d41d8cd9  a", "a"), Err(NoSum::OtherLine(sum)) if sum == "d41d8cd9")
+        );
         let other = sum_for(&format!("{A}  b"), "a").unwrap_err();
-        assert!(other.contains("other files only, none of `a`"), "{other}");
+        assert_eq!(other.to_string(), "it has sums of other files only, none of `a`");
     }
 }

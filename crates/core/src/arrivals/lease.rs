@@ -21,24 +21,37 @@ pub enum Lease {
     CannotTell,
 }
 
+/// Why a lease does not tell who writes to files of a folder.
+#[derive(Debug, thiserror::Error)]
+pub enum LeaseBlind {
+    /// Nobody says what the folder lies on.
+    #[error("the file system cannot be asked: {0}")]
+    NotAsked(#[from] std::io::Error),
+    /// Writers of its layers are not seen.
+    #[error("an overlay file system does not see every writer")]
+    Overlay,
+    /// It is none of those of which it is known; the number is its magic of statfs(2).
+    #[error("the file system (type {0:#x}) is not known to see every writer")]
+    Unknown(i64),
+}
+
 /// Whether a lease can be relied on for files in `folder`, and if not, why.
 ///
 /// # Errors
-/// The reason, in words.
-pub fn lease_tells(folder: &Path) -> Result<(), String> {
+/// [`LeaseBlind`]: the reason.
+pub fn lease_tells(folder: &Path) -> Result<(), LeaseBlind> {
     // Magic numbers of statfs(2).
     const RELIABLE: [(i64, &str); 4] =
         [(0xEF53, "ext4"), (0x0102_1994, "tmpfs"), (0x5846_5342, "xfs"), (0x9123_683E, "btrfs")];
     const OVERLAY: i64 = 0x794C_7630;
-    let kind =
-        file_system(folder).map_err(|error| format!("the file system cannot be asked: {error}"))?;
+    let kind = file_system(folder)?;
     if RELIABLE.iter().any(|(magic, _)| *magic == kind) {
         return Ok(());
     }
     if kind == OVERLAY {
-        return Err("an overlay file system does not see every writer".into());
+        return Err(LeaseBlind::Overlay);
     }
-    Err(format!("the file system (type {kind:#x}) is not known to see every writer"))
+    Err(LeaseBlind::Unknown(kind))
 }
 
 /// What kind of network file system a folder lies on, if it lies on one.

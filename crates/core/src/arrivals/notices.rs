@@ -110,20 +110,29 @@ fn why(error: Errno) -> String {
     }
 }
 
+/// Why the kernel gives no notices.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum NoNotices {
+    #[error("{}", why(*.0))]
+    Refused(#[from] Errno),
+    #[error("a thread could not be started: {0}")]
+    NoThread(std::io::Error),
+}
+
 impl Hub {
     /// Starts the thread.
     ///
     /// # Errors
-    /// Why there are no notices, in words.
-    pub fn start() -> Result<Self, String> {
-        let inotify = inotify::init(CreateFlags::NONBLOCK | CreateFlags::CLOEXEC).map_err(why)?;
-        let stop = rustix::event::eventfd(0, EventfdFlags::CLOEXEC).map_err(why)?;
+    /// [`NoNotices`].
+    pub fn start() -> Result<Self, NoNotices> {
+        let inotify = inotify::init(CreateFlags::NONBLOCK | CreateFlags::CLOEXEC)?;
+        let stop = rustix::event::eventfd(0, EventfdFlags::CLOEXEC)?;
         let shared = Arc::new(Shared { inotify, stop, registry: Mutex::default() });
         let drained = Arc::clone(&shared);
         let thread = std::thread::Builder::new()
             .name("notices".into())
             .spawn(move || drain(&drained))
-            .map_err(|error| format!("a thread could not be started: {error}"))?;
+            .map_err(NoNotices::NoThread)?;
         Ok(Hub { shared, thread: Some(thread) })
     }
 }
@@ -229,7 +238,7 @@ impl Gate {
 /// Notices of the drop folders of a gate. Each sweep watches the folders that it reads,
 /// before it reads them; those that it did not come by are watched no more.
 pub(crate) struct Notices {
-    hub: Result<Arc<Hub>, String>,
+    hub: Result<Arc<Hub>, NoNotices>,
     gate: u64,
     wanted: Arc<Mutex<PendingLooks>>,
     watched: HashSet<i32>,
@@ -239,7 +248,7 @@ pub(crate) struct Notices {
 
 impl Notices {
     /// Notices for a gate; `wake` is called when there is something to look at.
-    pub fn new(hub: Result<Arc<Hub>, String>, wake: Arc<dyn Fn() + Send + Sync>) -> Self {
+    pub fn new(hub: Result<Arc<Hub>, NoNotices>, wake: Arc<dyn Fn() + Send + Sync>) -> Self {
         let wanted: Arc<Mutex<PendingLooks>> = Arc::default();
         let gate = hub.as_ref().map_or(0, |hub| {
             let mut registry = hub.shared.registry();

@@ -138,7 +138,7 @@ impl Engine {
         })?;
         let folder = folder.trim_matches('/');
         let away = |why: String| EngineError::FarAway { place: name.to_owned(), why };
-        let opened = context.places.open(config).map_err(away)?;
+        let opened = context.places.open(config);
         let (mut files, mut count, mut bytes) = (Vec::new(), 0, 0_u64);
         let listed = opened.place.list(folder, &mut |one| {
             count += 1;

@@ -54,8 +54,7 @@ pub(crate) fn each_file(
         if let Ok(true) = going {
             going = shown(live, &seen).map(&mut each);
         }
-    })
-    .map_err(EngineError::Drop)?;
+    })?;
     going.map(|_| ())
 }
 
@@ -99,8 +98,7 @@ pub(crate) fn page(live: &Live, query: &FileQuery) -> Result<FilePage, EngineErr
         if query.cursor.as_ref().is_none_or(|after| natural_order(&path, after).is_gt()) {
             first.add(path, seen);
         }
-    })
-    .map_err(EngineError::Drop)?;
+    })?;
     let (first, more) = first.end();
     let next = first.last().filter(|_| more).map(|(path, _)| path.clone());
     let (reach, base) = (&live.context.config.reach, live.gate.drops.base());

@@ -250,7 +250,7 @@ fn verdict(live: &Live, seen: &Seen, known: Option<&Entry>) -> (Verdict, String,
     }
     let fields = match live.gate.takes_at(&seen.path) {
         Ok(fields) => fields,
-        Err(why) => return (Verdict::Leave, why, none),
+        Err(why) => return (Verdict::Leave, why.to_string(), none),
     };
     let now = i64::try_from(Timestamp::now().as_nanosecond()).unwrap_or(i64::MAX);
     if let Some(why) = out_of_bounds(&live.gate, &seen.version, now) {

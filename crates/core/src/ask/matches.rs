@@ -61,8 +61,7 @@ pub(crate) fn matches(live: &Live, pattern: &Pattern) -> Result<Matches, EngineE
             missed_count += 1;
             missed.add(path, ());
         }
-    })
-    .map_err(EngineError::Drop)?;
+    })?;
     let matched = matched.end().0.into_iter().map(|(path, ())| {
         let fields = pattern.matches(&path).unwrap_or_default();
         Match { path, fields }

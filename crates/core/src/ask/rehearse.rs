@@ -15,7 +15,7 @@ use crate::engine::gate::state::Live;
 use crate::engine::pass::candidate::Candidate;
 use crate::engine::pass::complete::{Complete, complete, out_of_bounds};
 use crate::engine::pass::enter::{entry_of, new_entries, policy};
-use crate::engine::pass::fingerprint::{BUFFER, ToBe, fingerprint_all};
+use crate::engine::pass::fingerprint::{ToBe, buffer_for, fingerprint_all};
 use crate::engine::pass::noticed::arriving;
 use crate::engine::pass::order::sort;
 use crate::engine::pass::pick::pick;
@@ -65,7 +65,7 @@ fn candidates(live: &Live) -> Result<Found, EngineError> {
     let clock = live.context.clock();
     let (mut found, mut waiting) = (Vec::new(), Vec::new());
     let mut seen = Vec::new();
-    live.sweep(|one| seen.push(one)).map_err(EngineError::Drop)?;
+    live.sweep(|one| seen.push(one))?;
     let seen = seen.iter().map(|one| live.followed(one).into_owned());
     for one in seen.filter(|one| one.kind == Kind::File && one.utf8) {
         let known = live.state().known.get(&one.path).copied();
@@ -96,11 +96,15 @@ fn open_entries(live: &Live) -> Result<Vec<Rehearsing>, EngineError> {
     let ledger = &live.context.ledger;
     let name = &live.gate.name;
     let (ready, _) = live.ready()?;
+    let to_file = ledger.to_file(name, live.gate.repeats == Repeats::Delete)?;
+    // A worked one whose output is not in its place yet is filed by the same pass.
+    let apart = to_file.into_iter().filter(|filing| filing.entry.state != State::Worked);
+    let (repeats, over) = apart.partition(|filing| filing.entry.state == State::Repeat);
     let mut open = Vec::new();
     for (filings, will) in [
         (ledger.open_entries(name, State::Worked)?, Will::File),
-        (ledger.repeats_to_file(name, live.gate.repeats == Repeats::Delete)?, Will::Repeat),
-        (ledger.passed_over_to_file(name)?, Will::PassOver),
+        (repeats, Will::Repeat),
+        (over, Will::PassOver),
         (ready, if live.gate.work.is_none() { Will::File } else { Will::Work }),
     ] {
         open.extend(filings.into_iter().map(|filing| {
@@ -123,7 +127,7 @@ fn enter(
     mut waiting: Vec<(Candidate, String)>,
 ) -> Result<Vec<Rehearsing>, EngineError> {
     let ledger = &live.context.ledger;
-    let buffer = &mut vec![0; BUFFER];
+    let buffer = &mut buffer_for(candidates.iter());
     let fingerprinted = fingerprint_all(live, 0, candidates, buffer, ToBe::Told);
     for (path, why) in fingerprinted.waiting {
         if let Some(candidate) = candidates.iter().find(|one| one.path == path) {
@@ -211,7 +215,7 @@ fn places(live: &Live, files: &mut [Rehearsing]) {
             _ => match live.archive_path(&file.entry) {
                 Ok(place) => place.map(|place| place.path),
                 Err(why) => {
-                    hold(file, why);
+                    hold(file, why.to_string());
                     live.hold_path(&file.entry)
                 }
             },

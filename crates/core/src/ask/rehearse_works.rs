@@ -99,7 +99,7 @@ fn rehearse(
         return Ok(());
     }
     let planned = live.lend(true, |env| {
-        work.locks(&batch.target, first, env).map_err(Blocked::Hold)?;
+        work.locks(&batch.target, first, env)?;
         worker.plan(batch, env)
     });
     match planned {

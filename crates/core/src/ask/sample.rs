@@ -23,7 +23,7 @@ pub(crate) fn look_into(
 ) -> Result<Sample, EngineError> {
     let shown = path.display();
     let folder = path.parent().unwrap_or(Path::new("/"));
-    context.config.really_within_roots(folder).map_err(EngineError::NotThere)?;
+    context.config.really_within_roots(folder)?;
     if !context.config.within_roots(path) {
         let why = format!("`{shown}` lies outside the roots; only what lies in them is shown");
         return Err(EngineError::NotThere(why));

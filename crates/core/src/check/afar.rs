@@ -2,7 +2,7 @@
 
 use std::io::Cursor;
 
-use vadegate_places::{Place, join};
+use vadegate_places::{Fault, Place, join};
 
 use crate::afar::config::PlaceConfig;
 use crate::afar::opened::Places;
@@ -60,13 +60,7 @@ fn check_place(config: &Config, places: &Places, place: &PlaceConfig) -> Vec<Fin
         let why = "files and the password go over the network in clear; use sftp://, ftps:// or webdavs:// where the server has it";
         note(Severity::Warning, None, why.into());
     }
-    let opened = match places.open(place) {
-        Ok(opened) => opened,
-        Err(why) => {
-            note(Severity::Fault, None, why);
-            return findings;
-        }
-    };
+    let opened = places.open(place);
     if let Err(fault) = opened.place.greet() {
         note(Severity::Fault, None, fault.to_string());
         return findings;
@@ -102,9 +96,9 @@ fn check_place(config: &Config, places: &Places, place: &PlaceConfig) -> Vec<Fin
     findings
 }
 
-fn try_writing(place: &dyn Place, folder: &str) -> Result<(), String> {
+fn try_writing(place: &dyn Place, folder: &str) -> Result<(), Fault> {
     let path = join(folder, TRIED);
     let written = place.write(&path, 0, 8, &mut Cursor::new(b"vadegate"));
     let removed = place.remove(&path);
-    written.and(removed).map_err(|fault| fault.to_string())
+    written.and(removed)
 }

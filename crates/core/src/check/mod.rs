@@ -15,6 +15,7 @@ use crate::config::Config;
 use crate::config::drops::FoundFolders;
 use crate::config::gate::{Archive, Gate};
 use crate::config::identity::{Once, Repeats};
+use crate::config::taking::NotTaken;
 use crate::config::tell::{Tell, TellBy};
 use crate::files::access::may;
 use crate::files::lock::owner_of;
@@ -161,7 +162,7 @@ fn check_patterns(gate: &Gate, findings: &mut Vec<Finding>) {
     for pattern in &gate.take {
         let example = pattern.example();
         if let Err(why) = gate.takes(&example)
-            && !why.starts_with("no pattern")
+            && !matches!(why, NotTaken::Nearest { .. })
         {
             let source = pattern.source();
             let message =
@@ -220,7 +221,7 @@ fn check_drops(config: &Config, gate: &Gate, found: &FoundFolders, findings: &mu
         if let Some(problem) = outside(config, "drop folder", &folder) {
             add(findings, Severity::Fault, gate, problem);
         } else if let Err(problem) = config.really_within_roots(&folder) {
-            add(findings, Severity::Fault, gate, problem);
+            add(findings, Severity::Fault, gate, problem.to_string());
         } else if let Some(problem) = worked_elsewhere(config, gate, &folder) {
             add(findings, Severity::Fault, gate, problem);
         }

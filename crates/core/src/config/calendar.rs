@@ -16,7 +16,7 @@ use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 
-use crate::config::days_off::days_off;
+use crate::config::days_off::{CalendarFault, days_off};
 use crate::settings::keys::join;
 use crate::settings::reader::{Found, Section};
 
@@ -118,30 +118,43 @@ impl PartialEq for Calendar {
 
 impl Eq for Calendar {}
 
+/// Why a file is no calendar.
+#[derive(Debug, thiserror::Error)]
+enum NoCalendar {
+    #[error(transparent)]
+    Unread(#[from] io::Error),
+    #[error("it is no file")]
+    NoFile,
+    #[error("it has more than {MOST_BYTES} bytes")]
+    TooLarge,
+    #[error(transparent)]
+    Faulty(#[from] CalendarFault),
+}
+
 /// Reads a calendar file, unless it is the version that was read already.
 fn read_file(
     path: &Path,
     today: Date,
     known: Option<Stamp>,
-) -> Result<Option<(Stamp, BTreeSet<Date>)>, String> {
+) -> Result<Option<(Stamp, BTreeSet<Date>)>, NoCalendar> {
     let open = || -> io::Result<File> {
         let flags = libc::O_NOFOLLOW | libc::O_NONBLOCK;
         std::fs::OpenOptions::new().read(true).custom_flags(flags).open(path)
     };
-    let file = open().map_err(|error| error.to_string())?;
-    let meta = file.metadata().map_err(|error| error.to_string())?;
+    let file = open()?;
+    let meta = file.metadata()?;
     if !meta.is_file() {
-        return Err("it is no file".into());
+        return Err(NoCalendar::NoFile);
     }
     if meta.len() > MOST_BYTES {
-        return Err(format!("it has more than {MOST_BYTES} bytes"));
+        return Err(NoCalendar::TooLarge);
     }
     let stamp = (meta.ino(), meta.len(), meta.ctime(), meta.ctime_nsec(), today);
     if known == Some(stamp) {
         return Ok(None);
     }
     let mut text = String::new();
-    file.take(MOST_BYTES).read_to_string(&mut text).map_err(|error| error.to_string())?;
+    file.take(MOST_BYTES).read_to_string(&mut text)?;
     Ok(Some((stamp, days_off(&text, today)?)))
 }
 

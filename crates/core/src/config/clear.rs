@@ -7,11 +7,11 @@ use jiff::civil::Time;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::pattern::Pattern;
-use crate::pattern::template::Template;
+use crate::pattern::template::{Template, TemplateError};
+use crate::pattern::{Pattern, PatternError};
 use crate::settings::keys::{duration, join, path_template, patterns, template};
 use crate::settings::reader::Section;
-use crate::settings::values::parse_duration;
+use crate::settings::values::{ValueFault, parse_duration};
 
 /// A rule by which files are removed.
 #[derive(Debug, Clone)]
@@ -174,22 +174,38 @@ pub struct AdHocClear {
     pub into: Option<String>,
 }
 
+/// Why what a person says is no rule.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum AdHocFault {
+    /// It says nothing of which files go.
+    #[error("say which files go: match")]
+    NoMatch,
+    /// A pattern cannot be understood.
+    #[error(transparent)]
+    Pattern(#[from] PatternError),
+    /// The folder into which is moved cannot be understood.
+    #[error(transparent)]
+    Template(#[from] TemplateError),
+    /// The age is none.
+    #[error(transparent)]
+    Age(#[from] ValueFault),
+}
+
 impl AdHocClear {
     /// It as a rule; `config` is the configuration's file, from whose folder paths start.
     ///
     /// # Errors
-    /// What is wrong with it, in words.
-    pub fn rule(&self, config: &Path) -> Result<ClearRule, String> {
+    /// [`AdHocFault`]: what is wrong with it.
+    pub fn rule(&self, config: &Path) -> Result<ClearRule, AdHocFault> {
         let folder = config.parent().unwrap_or(Path::new("/"));
-        let pattern =
-            |text: &String| Pattern::parse(text, false).map_err(|error| error.to_string());
+        let pattern = |text: &String| Pattern::parse(text, false);
         let matches = self.matches.iter().map(pattern).collect::<Result<Vec<_>, _>>()?;
         if matches.is_empty() {
-            return Err("say which files go: match".into());
+            return Err(AdHocFault::NoMatch);
         }
         let into = self.into.as_ref().map(|text| {
             let path = join(folder, text).display().to_string();
-            Template::parse(&path).map_err(|error| error.to_string())
+            Template::parse(&path)
         });
         let cleared = join(folder, self.folder.trim_end_matches('/'));
         Ok(ClearRule {

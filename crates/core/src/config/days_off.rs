@@ -20,21 +20,38 @@ const MOST_TIMES: u16 = 4000;
 /// How deep components may stand in each other; a calendar has three levels.
 const DEEPEST: usize = 8;
 
+/// Why a file has no days off.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub(crate) enum CalendarFault {
+    #[error("it is no iCalendar file: {0}")]
+    NoCalendar(String),
+    #[error("it is no iCalendar file, or is damaged: {read} of its {parts} parts can be read")]
+    Damaged { read: usize, parts: usize },
+    #[error("it has more than {MOST_EVENTS} events, or more than {DEEPEST} within each other")]
+    TooMuch,
+    #[error("it is cut off: an END is missing")]
+    CutOff,
+    #[error("an event of whole days ends at a time")]
+    EndsAtATime,
+    #[error("`{0}` is no length of an event")]
+    NoLength(String),
+    #[error("the rule `{rule}` cannot be counted: {why}")]
+    Rule { rule: String, why: String },
+}
+
 /// Days off of a calendar, around a day.
 ///
 /// # Errors
-/// What is wrong with it, in words.
-pub(crate) fn days_off(text: &str, today: Date) -> Result<BTreeSet<Date>, String> {
+/// [`CalendarFault`]: what is wrong with it.
+pub(crate) fn days_off(text: &str, today: Date) -> Result<BTreeSet<Date>, CalendarFault> {
     let unfolded = unfold(text);
     let parts = bounded(&unfolded)?;
-    let calendar = read_calendar(&unfolded)
-        .map_err(|error| format!("it is no iCalendar file: {}", first_line(&error)))?;
+    let calendar =
+        read_calendar(&unfolded).map_err(|error| CalendarFault::NoCalendar(first_line(&error)))?;
     // What the reader could not make out it may have left.
     let read = 1 + calendar.components.iter().map(count).sum::<usize>();
     if read != parts || !unfolded.trim_start().to_ascii_uppercase().starts_with("BEGIN:VCALENDAR") {
-        return Err(format!(
-            "it is no iCalendar file, or is damaged: {read} of its {parts} parts can be read"
-        ));
+        return Err(CalendarFault::Damaged { read, parts });
     }
     let events: Vec<Event> = calendar
         .components
@@ -66,7 +83,7 @@ fn count(component: &Component<'_>) -> usize {
 
 /// Bounds what the reader is given: it goes into what stands in each other. Gives the number
 /// of its parts.
-fn bounded(text: &str) -> Result<usize, String> {
+fn bounded(text: &str) -> Result<usize, CalendarFault> {
     let starts = |line: &str, word: &str| {
         line.as_bytes()
             .get(..word.len())
@@ -80,15 +97,13 @@ fn bounded(text: &str) -> Result<usize, String> {
             depth = depth.saturating_sub(1);
         }
         if depth > DEEPEST || events > MOST_EVENTS {
-            return Err(format!(
-                "it has more than {MOST_EVENTS} events, or more than {DEEPEST} within each other"
-            ));
+            return Err(CalendarFault::TooMuch);
         }
     }
     match (depth, events) {
-        (_, 0) => Err("it is no iCalendar file: it has no BEGIN:VCALENDAR".into()),
+        (_, 0) => Err(CalendarFault::NoCalendar("it has no BEGIN:VCALENDAR".into())),
         (0, parts) => Ok(parts),
-        _ => Err("it is cut off: an END is missing".into()),
+        _ => Err(CalendarFault::CutOff),
     }
 }
 
@@ -118,17 +133,17 @@ struct Event {
 
 impl Event {
     /// None where it is not of whole days.
-    fn read(component: &Component<'_>) -> Result<Option<Event>, String> {
+    fn read(component: &Component<'_>) -> Result<Option<Event>, CalendarFault> {
         let text = |name: &str| component.find_prop(name).map(|one| one.val.as_str().trim());
         let Some(first) = text("DTSTART").and_then(date) else { return Ok(None) };
         let days = match (text("DTEND"), text("DURATION")) {
             (Some(end), _) => {
-                let end = date(end).ok_or("an event of whole days ends at a time")?;
+                let end = date(end).ok_or(CalendarFault::EndsAtATime)?;
                 (end - first).get_days()
             }
             (None, Some(length)) => {
                 let length: Span =
-                    length.parse().map_err(|_| format!("`{length}` is no length of an event"))?;
+                    length.parse().map_err(|_| CalendarFault::NoLength(length.to_owned()))?;
                 length.get_weeks().saturating_mul(7).saturating_add(length.get_days())
             }
             (None, None) => 1,
@@ -152,7 +167,7 @@ impl Event {
     }
 
     /// The days on which it begins.
-    fn times(&self, today: Date) -> Result<Vec<Date>, String> {
+    fn times(&self, today: Date) -> Result<Vec<Date>, CalendarFault> {
         let Some(rule) = &self.rule else {
             let also = self.also.iter().copied();
             return Ok(std::iter::once(self.first)
@@ -160,8 +175,10 @@ impl Event {
                 .filter(|day| !self.except.contains(day))
                 .collect());
         };
-        let wrong =
-            |why: &dyn std::fmt::Display| format!("the rule `{rule}` cannot be counted: {why}");
+        let wrong = |why: &dyn std::fmt::Display| CalendarFault::Rule {
+            rule: rule.clone(),
+            why: why.to_string(),
+        };
         let often = ["SECONDLY", "MINUTELY", "HOURLY"];
         if often.iter().any(|word| rule.to_ascii_uppercase().contains(word)) {
             return Err(wrong(&"an event of whole days comes at most once a day"));
@@ -218,7 +235,7 @@ fn chrono_day(day: Date) -> Option<chrono::DateTime<rrule::Tz>> {
 mod tests {
     use super::*;
 
-    fn off(events: &[&str]) -> Result<Vec<String>, String> {
+    fn off(events: &[&str]) -> Result<Vec<String>, CalendarFault> {
         let events = events.iter().map(|event| {
             format!("BEGIN:VEVENT\r\nUID:1\r\n{}\r\nEND:VEVENT\r\n", event.replace('\n', "\r\n"))
         });
@@ -264,7 +281,7 @@ mod tests {
             refused(&whole[..end]);
         }
         refused("rows");
-        assert!(refused(&"BEGIN:A\r\n".repeat(100_000)).contains("within each other"));
+        assert_eq!(refused(&"BEGIN:A\r\n".repeat(100_000)), CalendarFault::TooMuch);
         for rule in ["FREQ=SECONDLY", "FREQ=NEVER", "COUNT=0", "FREQ=YEARLY;BYDAY=99MO"] {
             let found = off(&[&format!("DTSTART;VALUE=DATE:20261224\nRRULE:{rule}")]);
             assert!(found.is_err(), "{rule}: {found:?}");

@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 use crate::arrivals::sweep::{Glimpse, Seen, SweepProblem, sweep_from};
 use crate::files::at::Folder;
 use crate::files::roots::Reach;
-use crate::pattern::{Fields, Pattern};
+use crate::pattern::{Fields, Pattern, PatternError};
 use crate::settings::keys::join;
 use crate::settings::reader::Found;
 
@@ -88,7 +88,7 @@ impl Drops {
                     }
                     drops.push(drop);
                 }
-                Err(message) => text.at.fault(message),
+                Err(why) => text.at.fault(format!("`drop`: {why}")),
             }
         }
         let first = drops.first()?.start.clone();
@@ -233,22 +233,36 @@ impl Drops {
     }
 }
 
+/// Why a text is no folder that files come into. Its words follow the key.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub(crate) enum FolderFault {
+    #[error("it is not UTF-8")]
+    NotUtf8,
+    #[error("it has `{0}`; name each folder on the way, or use `subfolders`")]
+    AnyDepth(String),
+    #[error(transparent)]
+    Pattern(#[from] PatternError),
+    #[error("{0}")]
+    Unsayable(String),
+}
+
+/// A pattern for each of the folders on the way.
+pub(crate) fn folder_patterns(parts: &[&str], exact: bool) -> Result<Vec<Pattern>, FolderFault> {
+    let pattern = |part: &&str| match part.contains("**") {
+        true => Err(FolderFault::AnyDepth((*part).to_owned())),
+        false => Ok(Pattern::parse(part, exact)?),
+    };
+    parts.iter().map(pattern).collect()
+}
+
 impl Drop {
-    fn parse(path: &Path, exact: bool) -> Result<Drop, String> {
-        let text = path.to_str().ok_or("`drop` is not UTF-8")?;
+    fn parse(path: &Path, exact: bool) -> Result<Drop, FolderFault> {
+        let text = path.to_str().ok_or(FolderFault::NotUtf8)?;
         let parts: Vec<&str> = text.split('/').filter(|part| !part.is_empty()).collect();
         let fits = |part: &&str| part.contains('<') || part.contains('*');
         let fixed = parts.iter().position(fits).unwrap_or(parts.len());
         let start = Path::new("/").join(parts[..fixed].join("/"));
-        let mut below = Vec::new();
-        for part in &parts[fixed..] {
-            if part.contains("**") {
-                return Err(format!(
-                    "`drop` has `{part}`; name each folder on the way, or use `subfolders`"
-                ));
-            }
-            below.push(Pattern::parse(part, exact).map_err(|error| format!("`drop`: {error}"))?);
-        }
+        let below = folder_patterns(&parts[fixed..], exact)?;
         Ok(Drop { start, start_place: String::new(), below })
     }
 

@@ -13,7 +13,7 @@ use crate::config::wall_clock::instant;
 use crate::config::weekdays::read_days;
 use crate::settings::keys::{check_name, duration, range};
 use crate::settings::reader::{Found, Named, Section, nearest};
-use crate::settings::values::{parse_bytes, write_duration};
+use crate::settings::values::{ValueFault, parse_bytes, parse_number, write_duration};
 
 /// Files that are expected on each of some days.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -69,17 +69,26 @@ pub struct Moment {
 /// At most so many days later.
 const MOST_LATER: i64 = 31;
 
+/// Why a text is no time for which something is expected.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum MomentFault {
+    /// It is no time.
+    #[error(
+        "`{0}` is no such time; expected one such as \"07:00\", \"07:00 next day\" or \"07:00 in 3 days\""
+    )]
+    NoTime(String),
+    /// It is too far away.
+    #[error("`{0}` is more than {MOST_LATER} days later")]
+    TooLate(String),
+}
+
 impl Moment {
     /// Reads `07:00`, `07:00:30`, `07:00 next day` or `07:00 in 3 days`.
     ///
     /// # Errors
-    /// What is wrong with it.
-    pub fn parse(text: &str) -> Result<Self, String> {
-        let wrong = || {
-            format!(
-                "`{text}` is no such time; expected one such as \"07:00\", \"07:00 next day\" or \"07:00 in 3 days\""
-            )
-        };
+    /// [`MomentFault`]: what is wrong with it.
+    pub fn parse(text: &str) -> Result<Self, MomentFault> {
+        let wrong = || MomentFault::NoTime(text.to_owned());
         let (time, rest) = text.trim().split_once(' ').unwrap_or((text.trim(), ""));
         let later = match rest.split_whitespace().collect::<Vec<_>>()[..] {
             [] => 0,
@@ -88,7 +97,7 @@ impl Moment {
             _ => return Err(wrong()),
         };
         if !(0..=MOST_LATER).contains(&later) {
-            return Err(format!("`{text}` is more than {MOST_LATER} days later"));
+            return Err(MomentFault::TooLate(text.to_owned()));
         }
         let time = Time::strptime("%H:%M:%S", time).or_else(|_| Time::strptime("%H:%M", time));
         Ok(Moment { time: time.map_err(|_| wrong())?, later })
@@ -192,10 +201,8 @@ fn read(
     }
     let calendar = section.text("calendar").and_then(|name| calendars.get(&name));
     let files = section.count("files").map_or(1, u64::from).max(1);
-    let number =
-        |text: &str| text.replace('_', "").parse().map_err(|_| format!("`{text}` is no number"));
     let (rows, bytes) =
-        (least(&mut section, "rows", number), least(&mut section, "bytes", parse_bytes));
+        (least(&mut section, "rows", parse_number), least(&mut section, "bytes", parse_bytes));
     section.finish();
     Some(Due {
         name,
@@ -286,7 +293,7 @@ fn moment(section: &mut Section<'_>, key: &'static str) -> Option<Moment> {
 fn least(
     section: &mut Section<'_>,
     key: &'static str,
-    parse: impl Fn(&str) -> Result<u64, String>,
+    parse: impl Fn(&str) -> Result<u64, ValueFault>,
 ) -> u64 {
     let range = range(section, key, parse);
     if range.most.is_some() {

@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use crate::afar::config::PlaceConfig;
+use crate::config::drops::{FolderFault, folder_patterns};
 use crate::pattern::{Fields, Pattern};
 use crate::settings::keys::duration;
 use crate::settings::reader::{Section, nearest};
@@ -45,22 +46,15 @@ pub struct FetchFolder {
 }
 
 impl FetchFolder {
-    fn parse(text: &str, exact: bool) -> Result<Self, String> {
+    fn parse(text: &str, exact: bool) -> Result<Self, FolderFault> {
         let trimmed = text.trim_matches('/');
         let parts: Vec<&str> = trimmed.split('/').filter(|part| !part.is_empty()).collect();
         let fits = |part: &&str| part.contains(['<', '*', '?', '[', '{']);
         let fixed = parts.iter().position(fits).unwrap_or(parts.len());
         let start = parts[..fixed].join("/");
-        vadegate_places::check_path(&start).map_err(|fault| fault.to_string())?;
-        let mut below = Vec::new();
-        for part in &parts[fixed..] {
-            if part.contains("**") {
-                return Err(format!(
-                    "it has `{part}`; name each folder on the way, or use `subfolders`"
-                ));
-            }
-            below.push(Pattern::parse(part, exact).map_err(|error| error.to_string())?);
-        }
+        vadegate_places::check_path(&start)
+            .map_err(|fault| FolderFault::Unsayable(fault.to_string()))?;
+        let below = folder_patterns(&parts[fixed..], exact)?;
         Ok(FetchFolder { start, below, source: trimmed.to_owned() })
     }
 

@@ -8,7 +8,7 @@ use crate::config::tell_words::TellKind;
 use crate::pattern::Pattern;
 use crate::settings::keys::{Range, check_name, duration, patterns, range};
 use crate::settings::reader::Section;
-use crate::settings::values::{parse_bytes, parse_duration};
+use crate::settings::values::{parse_bytes, parse_duration, parse_number};
 
 /// Limits of some folders, and what of them is told.
 #[derive(Debug, Clone)]
@@ -88,13 +88,10 @@ struct Limits {
 
 impl Limits {
     fn read(section: &mut Section<'_>) -> Self {
-        let number = |text: &str| {
-            text.replace('_', "").parse().map_err(|_| format!("`{text}` is no number"))
-        };
         let limits = Limits {
             bytes: range(section, "bytes", parse_bytes),
             total: range(section, "total", parse_bytes),
-            count: range(section, "count", number),
+            count: range(section, "count", parse_number),
             age: range(section, "age", parse_duration),
             free: range(section, "free", parse_bytes),
         };

@@ -122,6 +122,25 @@ impl<'a> Parts<'a> {
 }
 
 /// Why a configuration cannot be used.
+/// Why a folder is none of those that the service reads and writes.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum OutOfReach {
+    /// It is the state folder, or lies in it.
+    #[error("the folder `{}` is the state folder, which is never data", .0.display())]
+    State(PathBuf),
+    /// It lies in no root.
+    #[error(
+        "the folder `{}` lies outside the roots; add its folder to `roots` in [service]", .0.display()
+    )]
+    Outside(PathBuf),
+    /// A link leads to it.
+    #[error(
+        "the folder `{}` is, or lies behind, a link, and links are not followed; name the folder to which it leads, and have it in `roots` in [service]", .0.display()
+    )]
+    Link(PathBuf),
+}
+
+/// Why there is no configuration.
 #[derive(Debug, thiserror::Error)]
 pub enum ConfigError {
     /// The file cannot be read.
@@ -258,21 +277,18 @@ impl Config {
     /// that is not there is no fault: its reader will say so.
     ///
     /// # Errors
-    /// What is wrong and what to do, in words.
-    pub fn really_within_roots(&self, folder: &Path) -> Result<(), String> {
-        let shown = folder.display();
+    /// [`OutOfReach`]: what is wrong and what to do.
+    pub fn really_within_roots(&self, folder: &Path) -> Result<(), OutOfReach> {
         if self.reach.is_state(folder) {
-            return Err(format!("the folder `{shown}` is the state folder, which is never data"));
+            return Err(OutOfReach::State(folder.to_owned()));
         }
         if !self.within_roots(folder) {
-            return Err(format!(
-                "the folder `{shown}` lies outside the roots; add its folder to `roots` in [service]"
-            ));
+            return Err(OutOfReach::Outside(folder.to_owned()));
         }
         match self.reach.folder(folder) {
-            Err(error) if error.raw_os_error() == Some(libc::ELOOP) => Err(format!(
-                "the folder `{shown}` is, or lies behind, a link, and links are not followed; name the folder to which it leads, and have it in `roots` in [service]"
-            )),
+            Err(error) if error.raw_os_error() == Some(libc::ELOOP) => {
+                Err(OutOfReach::Link(folder.to_owned()))
+            }
             _ => Ok(()),
         }
     }

@@ -42,15 +42,24 @@ pub struct Hours {
 /// week that a calendar has taken out for long.
 const FAR: i64 = 400;
 
+/// Why a text is no time of the week.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum HoursFault {
+    /// It is none.
+    #[error("`{0}` is no time of the week; expected one such as \"Mon-Fri 06:00-18:00\"")]
+    NoTime(String),
+    /// It is no time at all, or a whole day: nobody can tell.
+    #[error("`{0}` begins and ends at the same time; for a whole day say 00:00-24:00")]
+    Empty(String),
+}
+
 impl Hours {
     /// Reads `Mon-Fri 06:00-18:00`, `Sat,Sun 08:00-12:00` or `22:00-06:00`.
     ///
     /// # Errors
-    /// What is wrong with it.
-    pub fn parse(text: &str) -> Result<Self, String> {
-        let wrong = || {
-            format!("`{text}` is no time of the week; expected one such as \"Mon-Fri 06:00-18:00\"")
-        };
+    /// [`HoursFault`]: what is wrong with it.
+    pub fn parse(text: &str) -> Result<Self, HoursFault> {
+        let wrong = || HoursFault::NoTime(text.to_owned());
         let (days, times) = match text.trim().rsplit_once(' ') {
             Some((days, times)) => (read_days(days).ok_or_else(wrong)?, times),
             None => (all_days(), text.trim()),
@@ -63,9 +72,7 @@ impl Hours {
             until => Some(time(until).ok_or_else(wrong)?),
         };
         if until == Some(from) {
-            return Err(format!(
-                "`{text}` begins and ends at the same time; for a whole day say 00:00-24:00"
-            ));
+            return Err(HoursFault::Empty(text.to_owned()));
         }
         Ok(Hours { source: text.trim().to_owned(), days, from, until })
     }

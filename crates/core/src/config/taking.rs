@@ -8,21 +8,71 @@ use crate::config::gate::Gate;
 use crate::config::settle::SettleBy;
 use crate::pattern::Fields;
 
+/// Why a gate does not take a file.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum NotTaken {
+    /// It lies elsewhere.
+    #[error("it lies in no drop folder of the gate")]
+    Elsewhere,
+    /// A field of its name is another in the name of its folder.
+    #[error("its name does not agree with its drop folder `{0}`")]
+    Disagrees(String),
+    /// Its name is one that is used while a file is written.
+    #[error("{0}")]
+    Temporary(&'static str),
+    /// It belongs to other files.
+    #[error("it is {what}, by `{pattern}`")]
+    Companion {
+        /// What it is.
+        what: &'static str,
+        /// The names of such files.
+        pattern: String,
+    },
+    /// It is the marker of a batch.
+    #[error("it closes a batch, by `{0}`")]
+    Marker(String),
+    /// A pattern leaves it.
+    #[error("`leave` pattern `{0}` leaves it")]
+    Left(String),
+    /// The gate has no pattern.
+    #[error("the gate takes nothing")]
+    Nothing,
+    /// No pattern fits.
+    #[error(
+        "no pattern takes it; `{pattern}` comes closest: it {} and then needs {needed}",
+        fits_as_far(fitted)
+    )]
+    Nearest {
+        /// The pattern that comes closest.
+        pattern: String,
+        /// What of its name fits.
+        fitted: String,
+        /// What the pattern wants behind it.
+        needed: String,
+    },
+}
+
+fn fits_as_far(fitted: &str) -> String {
+    match fitted {
+        "" => "does not fit at its start".into(),
+        fitted => format!("fits as far as `{fitted}`"),
+    }
+}
+
 impl Gate {
     /// The fields that it captures from a place in its drop folders: from the
     /// folder's own path, and from the path below.
     ///
     /// # Errors
-    /// Why it does not take a file there, in words.
-    pub fn takes_at(&self, place: &str) -> Result<Fields, String> {
-        let placed = self.drops.placed(place).ok_or("it lies in no drop folder of the gate")?;
+    /// [`NotTaken`]: why it does not take a file there.
+    pub fn takes_at(&self, place: &str) -> Result<Fields, NotTaken> {
+        let placed = self.drops.placed(place).ok_or(NotTaken::Elsewhere)?;
         let fields = self.takes(placed.path)?;
         if placed.fields.is_empty() {
             return Ok(fields);
         }
-        together(&placed.fields, fields).ok_or_else(|| {
-            format!("its name does not agree with its drop folder `{}`", placed.folder)
-        })
+        let agree = together(&placed.fields, fields);
+        agree.ok_or_else(|| NotTaken::Disagrees(placed.folder.to_owned()))
     }
 
     /// Whether a path lies in one of its drop folders, or is one.
@@ -44,11 +94,11 @@ impl Gate {
     /// does not take a file of that name.
     ///
     /// # Errors
-    /// The reason, in words.
-    pub fn takes(&self, path: &str) -> Result<Fields, String> {
+    /// [`NotTaken`]: the reason.
+    pub fn takes(&self, path: &str) -> Result<Fields, NotTaken> {
         let name = path.rsplit('/').next().unwrap_or(path);
         if let Some(why) = temporary_name(name) {
-            return Err(why.to_owned());
+            return Err(NotTaken::Temporary(why));
         }
         if let Some(companion) = self.settle.companion()
             && companion.names.is_match(name)
@@ -57,15 +107,16 @@ impl Gate {
                 SettleBy::Checksum(..) => "the checksum of another file",
                 _ => "a marker for other files",
             };
-            return Err(format!("it is {what}, by `{}`", companion.name.source()));
+            let pattern = companion.name.source().to_owned();
+            return Err(NotTaken::Companion { what, pattern });
         }
         if let Some(marker) = self.batch.as_ref().and_then(|batch| batch.marker.as_ref())
             && marker.names.is_match(name)
         {
-            return Err(format!("it closes a batch, by `{}`", marker.name.source()));
+            return Err(NotTaken::Marker(marker.name.source().to_owned()));
         }
         if let Some(pattern) = self.leave.iter().find(|pattern| pattern.is_match(path)) {
-            return Err(format!("`leave` pattern `{}` leaves it", pattern.source()));
+            return Err(NotTaken::Left(pattern.source().to_owned()));
         }
         if let Some(fields) = self.take.iter().find_map(|pattern| pattern.matches(path)) {
             return Ok(fields);
@@ -76,19 +127,12 @@ impl Gate {
             .filter_map(|pattern| Some((pattern.near_miss(path)?, pattern)))
             .max_by(|(a, _), (b, _)| a.share.total_cmp(&b.share));
         Err(match nearest {
-            None => "the gate takes nothing".into(),
-            Some((miss, pattern)) => {
-                let fitted = if miss.fitted.is_empty() {
-                    "does not fit at its start".into()
-                } else {
-                    format!("fits as far as `{}`", miss.fitted)
-                };
-                format!(
-                    "no pattern takes it; `{}` comes closest: it {fitted} and then needs {}",
-                    pattern.source(),
-                    miss.needed
-                )
-            }
+            None => NotTaken::Nothing,
+            Some((miss, pattern)) => NotTaken::Nearest {
+                pattern: pattern.source().to_owned(),
+                fitted: miss.fitted,
+                needed: miss.needed,
+            },
         })
     }
 }

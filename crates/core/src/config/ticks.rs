@@ -34,27 +34,50 @@ impl PartialEq for Ticks {
 
 impl Eq for Ticks {}
 
+/// What five fields of times look like.
+const SHAPE: &str = "expected five fields (minute, hour, day of the month, month, day of the week) such as \"*/15 6-18 * * 1-5\"";
+
+/// Why a text says no times.
+#[derive(Debug, thiserror::Error)]
+pub enum TicksFault {
+    /// It has not five fields, or other letters than they have.
+    #[error("`{0}` is no such time; {SHAPE}")]
+    NoTimes(String),
+    /// One of its fields is wrong.
+    #[error("`{text}`: {why}; {SHAPE}")]
+    Field {
+        /// The text.
+        text: String,
+        /// What is wrong with it.
+        why: croner::errors::CronError,
+    },
+    /// There is no such day.
+    #[error("`{0}` never comes; {SHAPE}")]
+    Never(String),
+}
+
 impl Ticks {
     /// Reads `*/15 6-18 * * 1-5`. Where day of the month and day of the week are both given,
     /// one of them is enough.
     ///
     /// # Errors
-    /// What is wrong with it.
-    pub fn cron(text: &str) -> Result<Self, String> {
+    /// [`TicksFault`]: what is wrong with it.
+    pub fn cron(text: &str) -> Result<Self, TicksFault> {
+        let own = || text.to_owned();
         let fields: Vec<&str> = text.split_whitespace().collect();
-        let shape = "expected five fields (minute, hour, day of the month, month, day of the week) such as \"*/15 6-18 * * 1-5\"";
         let known = |c: char| c.is_ascii_alphanumeric() || "*,-/".contains(c);
         if fields.len() != 5 || !fields.iter().all(|field| field.chars().all(known)) {
-            return Err(format!("`{text}` is no such time; {shape}"));
+            return Err(TicksFault::NoTimes(own()));
         }
         let parser =
             CronParser::builder().seconds(Seconds::Disallowed).year(Year::Disallowed).build();
         let source = fields.join(" ");
-        let cron = parser.parse(&source).map_err(|why| format!("`{text}`: {why}; {shape}"))?;
+        let cron = parser.parse(&source);
+        let cron = cron.map_err(|why| TicksFault::Field { text: own(), why })?;
         let ticks = Ticks::Cron(source, Box::new(cron));
         match ticks.after(Timestamp::now(), &TimeZone::UTC) {
             Some(_) => Ok(ticks),
-            None => Err(format!("`{text}` never comes; {shape}")),
+            None => Err(TicksFault::Never(own())),
         }
     }
 

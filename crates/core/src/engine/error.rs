@@ -1,8 +1,23 @@
 //! Why an engine could not do what it was asked.
 
+use crate::config::OutOfReach;
+use crate::engine::gate::sweep::NoneRead;
 use crate::files::lock::LockError;
 use crate::ledger::error::LedgerError;
+use crate::ledger::ids::BatchId;
 use crate::ledger::words::WorkKind;
+
+impl From<NoneRead> for EngineError {
+    fn from(none: NoneRead) -> Self {
+        EngineError::Drop(none.to_string())
+    }
+}
+
+impl From<OutOfReach> for EngineError {
+    fn from(out: OutOfReach) -> Self {
+        EngineError::NotThere(out.to_string())
+    }
+}
 
 /// Why an engine could not be started or asked.
 #[derive(Debug, thiserror::Error)]
@@ -48,7 +63,7 @@ pub enum EngineError {
     #[error("the fencing number {fence} is refused: {why}")]
     Fenced {
         /// The number.
-        fence: i64,
+        fence: BatchId,
         /// Why.
         why: String,
     },

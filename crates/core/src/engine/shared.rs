@@ -11,7 +11,7 @@ use jiff::Timestamp;
 use jiff::civil::DateTime;
 
 use crate::afar::opened::{Afar, Places};
-use crate::arrivals::notices::Hub;
+use crate::arrivals::notices::{Hub, NoNotices};
 use crate::arrivals::settle::Clock;
 use crate::config::Config;
 use crate::engine::alone::BeingDone;
@@ -133,8 +133,8 @@ impl Shared {
     /// The kernel's notices, begun when they are first asked for.
     ///
     /// # Errors
-    /// Why there are none, in words.
-    pub fn hub(&self) -> Result<Arc<Hub>, String> {
+    /// [`NoNotices`]: why there are none.
+    pub fn hub(&self) -> Result<Arc<Hub>, NoNotices> {
         let mut hub = self.hub.lock().unwrap_or_else(|p| p.into_inner());
         if let Some(hub) = &*hub {
             return Ok(Arc::clone(hub));

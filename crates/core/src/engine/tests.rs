@@ -13,6 +13,7 @@ use super::*;
 use crate::files::sha256::Sha256;
 use crate::files::version::Version;
 use crate::ledger::entering::Entered;
+use crate::ledger::ids::BatchId;
 use crate::ledger::new_entry::{NewEntry, Policy};
 use crate::ledger::requests::staged_name;
 use crate::ledger::requests::{
@@ -99,7 +100,7 @@ impl Home {
         }
     }
 
-    fn claim(&self, ledger: &Ledger, entry: i64, mode: OutputMode, base_bytes: u64) -> i64 {
+    fn claim(&self, ledger: &Ledger, entry: i64, mode: OutputMode, base_bytes: u64) -> BatchId {
         let output = PlannedOutput {
             path: self.path("out.csv").display().to_string(),
             at: OutputAt::Staged(self.path("")),
@@ -120,13 +121,13 @@ impl Home {
         ledger.claim(claim).unwrap().batch
     }
 
-    fn stage(&self, ledger: &Ledger, batch: i64, content: &str) -> PathBuf {
+    fn stage(&self, ledger: &Ledger, batch: BatchId, content: &str) -> PathBuf {
         let staged = self.path(&staged_name(ledger.tag().unwrap(), batch, 0));
         fs::write(&staged, content).unwrap();
         staged
     }
 
-    fn commit(&self, ledger: &Ledger, batch: i64, entry: i64, staged: &Path, name: &str) {
+    fn commit(&self, ledger: &Ledger, batch: BatchId, entry: i64, staged: &Path, name: &str) {
         let version = Version::of(&fs::metadata(staged).unwrap());
         let target = self.path("archive").join(name).display().to_string();
         let commit = CommitBatch {
@@ -143,7 +144,7 @@ impl Home {
             entered: Vec::new(),
             words: String::new(),
         };
-        ledger.commit(commit).unwrap();
+        ledger.commit("tide", commit).unwrap();
     }
 }
 

@@ -81,6 +81,7 @@ mod tests {
     use super::*;
     use crate::files::roots::Reach;
     use crate::files::sha256::Sum;
+    use crate::ledger::ids::BatchId;
     use crate::ledger::words::{OutputMode, OutputRole};
 
     /// An edit of `sheet.txt` that is staged, and not published.
@@ -92,7 +93,7 @@ mod tests {
         let (to, staged) = (reach.at(&to).unwrap(), reach.at(&staged).unwrap());
         let output = Unpublished {
             id: 1,
-            batch: 1,
+            batch: BatchId::of(1),
             path: to.path().display().to_string(),
             staged: staged.path().display().to_string(),
             mode: OutputMode::InPlace,

@@ -193,6 +193,7 @@ mod tests {
     use std::path::PathBuf;
 
     use super::*;
+    use crate::ledger::ids::BatchId;
 
     fn publish(reach: &Reach, output: &Unpublished) -> Result<PathBuf, PublishError> {
         let at = place(reach, output)?;
@@ -204,7 +205,7 @@ mod tests {
         std::fs::write(&path, staged).unwrap();
         Unpublished {
             id: 1,
-            batch: 1,
+            batch: BatchId::of(1),
             path: folder.join("out.csv").display().to_string(),
             inode: Reach::anywhere().at(&path).unwrap().version().unwrap().unwrap().inode,
             staged: path.display().to_string(),

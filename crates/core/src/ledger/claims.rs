@@ -2,6 +2,7 @@
 
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, writing};
+use crate::ledger::ids::BatchId;
 use crate::ledger::requests::staged_name;
 use crate::ledger::requests::{Claim, Claimed, OutputAt};
 use crate::ledger::state::{Cause, State};
@@ -22,7 +23,7 @@ impl Ledger {
             };
             for entry in &claim.entries {
                 step(tx, *entry, State::Working, Cause::Pass, &words)?;
-                set(tx.connection, "UPDATE entry SET batch = ?2, tries = tries + 1, not_before = NULL, reason = NULL WHERE id = ?1", *entry, batch)?;
+                set(tx.connection, "UPDATE entry SET batch = ?2, tries = tries + 1, not_before = NULL, reason = NULL WHERE id = ?1", *entry, batch.number())?;
             }
             Ok(claimed)
         })?
@@ -52,7 +53,7 @@ fn begin_batch(tx: &Tx<'_>, tag: &str, claim: &Claim) -> rusqlite::Result<Claime
             lease.map(|lease| lease.length_ms)
         ],
     )?;
-    let batch = tx.connection.last_insert_rowid();
+    let batch = BatchId::of(tx.connection.last_insert_rowid());
     // A ledger that is restored from a backup counts its batches from an earlier number,
     // but at another time.
     let proof = format!("{tag}-{batch}-{}", tx.now);

@@ -18,13 +18,18 @@ pub enum CountBy {
     Field(String),
 }
 
+/// Nothing is counted by this word.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("`{0}`: expected gate, state, day or the name of a field")]
+pub struct NotCounted(pub String);
+
 impl CountBy {
     /// Reads `gate`, `state`, `day`, or the name of a field; `field:day` where a field has one
     /// of these names.
     ///
     /// # Errors
-    /// What is wrong with it.
-    pub fn of(word: &str) -> Result<Self, String> {
+    /// [`NotCounted`], when it is none of these.
+    pub fn of(word: &str) -> Result<Self, NotCounted> {
         let name = match word {
             "gate" => return Ok(CountBy::Gate),
             "state" => return Ok(CountBy::State),
@@ -33,7 +38,7 @@ impl CountBy {
         };
         let fits = |c: char| c.is_alphanumeric() || matches!(c, '_' | '-');
         if name.is_empty() || !name.chars().all(fits) {
-            return Err(format!("`{word}`: expected gate, state, day or the name of a field"));
+            return Err(NotCounted(word.to_owned()));
         }
         Ok(CountBy::Field(name.to_owned()))
     }

@@ -6,6 +6,7 @@ use rusqlite::{OptionalExtension, Row, params};
 use crate::files::sha256::Sha256;
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading, writing};
+use crate::ledger::ids::BatchId;
 use crate::ledger::transitions::as_i64;
 
 /// A copy at a place.
@@ -99,7 +100,10 @@ impl Ledger {
 }
 
 /// What stands in the ledger as outputs of a batch needs no note any more.
-pub(crate) fn committed(connection: &rusqlite::Connection, batch: i64) -> Result<(), LedgerError> {
+pub(crate) fn committed(
+    connection: &rusqlite::Connection,
+    batch: BatchId,
+) -> Result<(), LedgerError> {
     connection
         .prepare_cached(
             "DELETE FROM delivery WHERE entry IN (SELECT entry FROM part WHERE batch = ?)",

@@ -153,7 +153,7 @@ fn enter_one(
     tell_unusual(tx, id, new)?;
     match (&held, place) {
         (Some(reason), _) => hold_new(tx, id, reason),
-        (None, Err(reason)) => hold_new(tx, id, &reason),
+        (None, Err(reason)) => hold_new(tx, id, &reason.to_string()),
         (None, Ok(target)) => {
             let fileable = row.state == State::Worked;
             Ok(Entered::New { id, state: row.state, target, fileable })

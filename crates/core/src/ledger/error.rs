@@ -1,5 +1,6 @@
 //! Why the ledger could not do what it was asked.
 
+use crate::ledger::ids::BatchId;
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -61,7 +62,7 @@ pub enum LedgerError {
     #[error("batch {batch} has ended already")]
     Ended {
         /// The batch.
-        batch: i64,
+        batch: BatchId,
     },
     /// A filter that is not understood.
     #[error("{0}")]

@@ -9,6 +9,7 @@ use utoipa::ToSchema;
 
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading};
+use crate::ledger::ids::BatchId;
 use crate::ledger::lineage::became;
 use crate::ledger::outputs::output;
 use crate::ledger::types::Output;
@@ -217,7 +218,7 @@ impl<'a> Tree<'a> {
     }
 
     /// Shows a batch; gives its key.
-    fn work(&mut self, batch: i64) -> rusqlite::Result<Option<String>> {
+    fn work(&mut self, batch: BatchId) -> rusqlite::Result<Option<String>> {
         let key = format!("work {batch}");
         if self.known.contains(&key) {
             return Ok(Some(key));
@@ -268,7 +269,7 @@ impl<'a> Tree<'a> {
 
     /// What an entry was worked into.
     fn below_entry(&mut self, id: i64) -> rusqlite::Result<()> {
-        let batches: Vec<i64> = self
+        let batches: Vec<BatchId> = self
             .reader
             .prepare_cached("SELECT batch FROM part WHERE entry = ? ORDER BY batch DESC LIMIT ?")?
             .query_map([id, WORKS], |row| row.get(0))?
@@ -283,7 +284,7 @@ impl<'a> Tree<'a> {
                      FROM output WHERE batch = ?1 AND COALESCE(entry, ?2) = ?2
                        AND committed_at IS NOT NULL ORDER BY id LIMIT ?3",
                 )?
-                .query_map([batch, id, EACH + 1], output)?
+                .query_map(params![batch, id, EACH + 1], output)?
                 .collect::<Result<_, _>>()?;
             self.family.more |= outputs.len() > usize::try_from(EACH).unwrap_or(usize::MAX);
             for one in outputs.into_iter().take(usize::try_from(EACH).unwrap_or(usize::MAX)) {
@@ -303,7 +304,7 @@ impl<'a> Tree<'a> {
 
     /// Which works wrote into an output, and what they took.
     fn above_output(&mut self, path: &str) -> rusqlite::Result<()> {
-        let parts: Vec<(i64, Option<i64>)> = self
+        let parts: Vec<(BatchId, Option<i64>)> = self
             .reader
             .prepare_cached(
                 "SELECT batch, entry FROM output WHERE path = ?1 AND committed_at IS NOT NULL

@@ -5,6 +5,7 @@ use rusqlite::{Connection, OptionalExtension, params};
 use crate::files::sha256::Sha256;
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading};
+use crate::ledger::ids::BatchId;
 use crate::ledger::outputs::output;
 use crate::ledger::rows::time;
 use crate::ledger::transitions::as_i64;
@@ -15,7 +16,7 @@ const OUTPUTS: u64 = 1000;
 
 impl Ledger {
     /// A batch, with those of its outputs that were made of this entry.
-    pub(crate) fn batch(&self, id: i64, entry: i64) -> Result<Option<Batch>, LedgerError> {
+    pub(crate) fn batch(&self, id: BatchId, entry: i64) -> Result<Option<Batch>, LedgerError> {
         self.read(|reader| {
             let query = || -> rusqlite::Result<Option<Batch>> {
                 let batch = reader
@@ -45,7 +46,7 @@ impl Ledger {
                     "SELECT path, mode, bytes, rows, sha256, published_at, role, account, proof
                      FROM output WHERE batch = ?1 AND COALESCE(entry, ?2) = ?2 ORDER BY id LIMIT ?3",
                 )?;
-                let values = [id, entry, as_i64(OUTPUTS)];
+                let values = params![id, entry, as_i64(OUTPUTS)];
                 batch.outputs = select.query_map(values, output)?.collect::<Result<_, _>>()?;
                 batch.outputs_count = batch.outputs.len() as u64;
                 if batch.outputs_count == OUTPUTS {
@@ -53,7 +54,7 @@ impl Ledger {
                         .prepare_cached(
                             "SELECT COUNT(*) FROM output WHERE batch = ?1 AND COALESCE(entry, ?2) = ?2",
                         )?
-                        .query_row([id, entry], |row| row.get::<_, i64>(0))?
+                        .query_row(params![id, entry], |row| row.get::<_, i64>(0))?
                         .cast_unsigned();
                 }
                 let handed = batch.outputs.iter_mut().filter(|one| one.role.is_handed_over());

@@ -4,6 +4,7 @@ use crate::files::sha256::Sha256;
 use crate::files::version::Version;
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading};
+use crate::ledger::ids::BatchId;
 use crate::ledger::requests::Unpublished;
 use crate::ledger::transitions::as_i64;
 use crate::ledger::words::{OutputMode, OutputRole};
@@ -16,7 +17,7 @@ use std::path::PathBuf;
 #[derive(Debug, Clone)]
 pub(crate) struct WrittenOutput {
     pub gate: String,
-    pub batch: i64,
+    pub batch: BatchId,
     pub path: String,
     pub mode: OutputMode,
     pub role: OutputRole,
@@ -29,7 +30,7 @@ pub(crate) struct WrittenOutput {
 #[derive(Debug, Clone)]
 pub(crate) struct ProvenOutput {
     pub gate: String,
-    pub batch: i64,
+    pub batch: BatchId,
     /// The place.
     pub path: String,
     pub rows: u64,
@@ -96,22 +97,13 @@ impl Ledger {
 
     /// Committed outputs of a gate that do not stand in their place yet.
     pub(crate) fn unpublished(&self, gate: &str) -> Result<Vec<Unpublished>, LedgerError> {
-        self.read(|reader| {
-            let query = || -> rusqlite::Result<Vec<Unpublished>> {
-                let mut select = reader.prepare_cached(
-                    // By the index of the few that are pending: an order by id alone would
-                    // walk through every output that was ever made.
-                    &format!(
-                        "SELECT {UNPUBLISHED}
-                     FROM output o INDEXED BY output_unpublished JOIN batch b ON b.id = o.batch
-                     WHERE o.published_at IS NULL AND o.committed_at IS NOT NULL AND b.gate = ?
-                     ORDER BY o.id"
-                    ),
-                )?;
-                select.query_map([gate], output_of)?.collect()
-            };
-            query().map_err(reading)
-        })
+        let Err(asked) = self.none_pending.is_known(gate) else { return Ok(Vec::new()) };
+        let found = self.read(|reader| unpublished_at(reader, gate))?;
+        // Who does not write does not know what is written.
+        if found.is_empty() && self.writer.is_some() {
+            self.none_pending.none_found(gate, asked);
+        }
+        Ok(found)
     }
 
     /// Where an output ended when it was last written, and by which batch; none when
@@ -175,7 +167,7 @@ impl Ledger {
     /// files lie.
     pub(crate) fn replaced_in_place(
         &self,
-        batch: i64,
+        batch: BatchId,
     ) -> Result<HashMap<i64, PathBuf>, LedgerError> {
         self.read(|reader| {
             let query = || -> rusqlite::Result<HashMap<i64, PathBuf>> {
@@ -245,7 +237,7 @@ const UNPUBLISHED: &str = "o.id, o.batch, o.path, o.staged, o.mode, o.base_bytes
 
 /// Outputs of a batch that do not stand in their place yet, as the transaction of its commit
 /// sees them.
-pub(crate) fn unpublished_of(tx: &Tx<'_>, batch: i64) -> rusqlite::Result<Vec<Unpublished>> {
+pub(crate) fn unpublished_of(tx: &Tx<'_>, batch: BatchId) -> rusqlite::Result<Vec<Unpublished>> {
     tx.connection
         .prepare_cached(&format!(
             "SELECT {UNPUBLISHED} FROM output o
@@ -254,6 +246,27 @@ pub(crate) fn unpublished_of(tx: &Tx<'_>, batch: i64) -> rusqlite::Result<Vec<Un
         ))?
         .query_map([batch], output_of)?
         .collect()
+}
+
+/// Committed outputs of a gate that do not stand in their place yet.
+pub(super) fn unpublished_at(
+    reader: &Connection,
+    gate: &str,
+) -> Result<Vec<Unpublished>, LedgerError> {
+    let query = || -> rusqlite::Result<Vec<Unpublished>> {
+        let mut select = reader.prepare_cached(
+            // By the index of the few that are pending: an order by id alone would
+            // walk through every output that was ever made.
+            &format!(
+                "SELECT {UNPUBLISHED}
+                     FROM output o INDEXED BY output_unpublished JOIN batch b ON b.id = o.batch
+                     WHERE o.published_at IS NULL AND o.committed_at IS NOT NULL AND b.gate = ?
+                     ORDER BY o.id"
+            ),
+        )?;
+        select.query_map([gate], output_of)?.collect()
+    };
+    query().map_err(reading)
 }
 
 fn output_of(row: &Row<'_>) -> rusqlite::Result<Unpublished> {

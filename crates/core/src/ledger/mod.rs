@@ -22,6 +22,7 @@ pub(crate) mod finding;
 pub(crate) mod happenings;
 pub(crate) mod held;
 pub(crate) mod identity;
+pub(crate) mod ids;
 pub(crate) mod inserting;
 pub(crate) mod keeping;
 pub(crate) mod lineage;
@@ -29,6 +30,7 @@ pub(crate) mod lookouts;
 pub(crate) mod made;
 pub(crate) mod messages;
 pub(crate) mod new_entry;
+pub(crate) mod none_pending;
 pub(crate) mod outbox;
 pub(crate) mod outputs;
 pub(crate) mod outputs_list;
@@ -59,13 +61,15 @@ use rusqlite::{Connection, OpenFlags};
 use crate::ledger::error::reading;
 pub use audit::{AuditLine, AuditProof, AuditQuery, NewAudit};
 pub use configured::ConfigChange;
-pub use counted::{Count, CountBy};
+pub use counted::{Count, CountBy, NotCounted};
 pub use dues::Excuse;
 pub use error::LedgerError;
 pub use family::{Family, FamilyKind, FamilyLink, FamilyMember, FamilyOf};
 pub use happenings::Happening;
 pub use held::HeldGroup;
+pub use ids::BatchId;
 pub use keeping::restore;
+use none_pending::NonePending;
 pub use outbox::{Message, MessageState};
 pub use outputs::{OutputAccount, OutputPart};
 pub use outputs_list::{Outputs, OutputsQuery};
@@ -89,6 +93,7 @@ pub struct Ledger {
     readers: Mutex<Vec<Connection>>,
     tag: OnceLock<String>,
     writer: Option<Writer>,
+    none_pending: NonePending,
 }
 
 impl Ledger {
@@ -101,7 +106,13 @@ impl Ledger {
         let file = state.join(FILE_NAME);
         let connection = schema::open(&file)?;
         let writer = Writer::start(connection, &file)?;
-        Ok(Ledger { file, readers: Mutex::default(), tag: OnceLock::new(), writer: Some(writer) })
+        Ok(Ledger {
+            file,
+            readers: Mutex::default(),
+            tag: OnceLock::new(),
+            writer: Some(writer),
+            none_pending: NonePending::default(),
+        })
     }
 
     /// Opens an existing ledger for questions only.
@@ -118,6 +129,7 @@ impl Ledger {
             readers: Mutex::default(),
             tag: OnceLock::new(),
             writer: None,
+            none_pending: NonePending::default(),
         };
         ledger.read(|reader| schema::refuse_newer(reader, &file))?;
         Ok(ledger)
@@ -131,6 +143,7 @@ impl Ledger {
             readers: Mutex::default(),
             tag: OnceLock::new(),
             writer: None,
+            none_pending: NonePending::default(),
         }
     }
 
@@ -150,6 +163,18 @@ impl Ledger {
             reader.query_row("SELECT tag FROM ledger", [], |row| row.get(0)).map_err(reading)
         })?;
         Ok(self.tag.get_or_init(|| tag))
+    }
+
+    /// As [`Ledger::read`], for several questions about the same moment: what was committed
+    /// since the last question is looked at once.
+    fn read_at_once<T>(
+        &self,
+        questions: impl FnOnce(&Connection) -> Result<T, LedgerError>,
+    ) -> Result<T, LedgerError> {
+        self.read(|reader| {
+            let _moment = reader.unchecked_transaction().map_err(reading)?;
+            questions(reader)
+        })
     }
 
     fn read<T>(

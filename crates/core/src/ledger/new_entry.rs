@@ -5,6 +5,7 @@ use crate::files::version::Version;
 use crate::ledger::requests::FileTarget;
 use crate::ledger::types::PickMark;
 use crate::pattern::Fields;
+use crate::pattern::template::TemplateError;
 
 /// A settled version that is to be entered.
 #[derive(Debug, Clone)]
@@ -64,5 +65,5 @@ pub(crate) struct Policy {
 /// Decides where an entry is to be moved, given its number and whether it is a
 /// repeat; an error holds it.
 pub(crate) type Target = std::sync::Arc<
-    dyn Fn(&NewEntry, i64, bool) -> Result<Option<FileTarget>, String> + Send + Sync,
+    dyn Fn(&NewEntry, i64, bool) -> Result<Option<FileTarget>, TemplateError> + Send + Sync,
 >;

@@ -7,6 +7,7 @@ use utoipa::ToSchema;
 use crate::files::sha256::Sha256;
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading};
+use crate::ledger::ids::BatchId;
 use crate::ledger::rows::time;
 use crate::ledger::transitions::as_i64;
 use crate::ledger::types::Output;
@@ -18,7 +19,7 @@ pub struct OutputPart {
     /// The gate.
     pub gate: String,
     /// The batch.
-    pub batch: i64,
+    pub batch: BatchId,
     /// Entries that were worked in it.
     pub entries: u64,
     /// What it wrote.

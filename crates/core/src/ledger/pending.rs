@@ -10,6 +10,8 @@ use rusqlite::{Connection, OptionalExtension};
 use crate::files::version::Version;
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading};
+use crate::ledger::ids::BatchId;
+use crate::ledger::made::unpublished_at;
 use crate::ledger::rows::{IN_DROP, select, text, time};
 use crate::ledger::state::State;
 use crate::ledger::types::OpenEntry;
@@ -19,7 +21,7 @@ use crate::ledger::words::{Effect, OutputMode, OutputRole, WorkKind};
 /// A batch that was begun and not ended.
 #[derive(Debug, Clone)]
 pub(crate) struct OpenClaim {
-    pub batch: i64,
+    pub batch: BatchId,
     pub work: WorkKind,
     pub effect: Effect,
     /// A worker has it, or had.
@@ -60,7 +62,7 @@ const LONGEST_LEASE: Duration = Duration::from_secs(24 * 3600);
 /// An entry that a worker has.
 #[derive(Debug, Clone)]
 pub(crate) struct Leased {
-    pub batch: i64,
+    pub batch: BatchId,
     pub gate: String,
     pub entry: i64,
     pub worker: String,
@@ -82,22 +84,46 @@ impl Ledger {
         self.read(|reader| select(reader, &rest, [text(gate)]))
     }
 
-    /// Repeats of a gate that can be filed: those whose first entry is worked,
-    /// or was set aside. While the first still waits for its work its repeats
-    /// stay, so that one of them can take its place if its file disappears.
-    /// Where repeats are deleted, the first must be worked and filed for good.
-    pub(crate) fn repeats_to_file(
+    /// Entries of a gate whose turn to be filed has come: worked ones whose outputs stand in
+    /// their places, repeats, and those that were passed over.
+    ///
+    /// Of repeats those whose first entry is worked, or was set aside. While the first still
+    /// waits for its work its repeats stay, so that one of them can take its place if its file
+    /// disappears. Where repeats are deleted, the first must be worked and filed for good.
+    pub(crate) fn to_file(
         &self,
         gate: &str,
-        deleted: bool,
+        repeats_deleted: bool,
     ) -> Result<Vec<OpenEntry>, LedgerError> {
-        let rest = "WHERE gate = ? AND state = 'repeat' AND NOT EXISTS (
+        let repeats = "WHERE gate = ? AND state = 'repeat' AND NOT EXISTS (
               SELECT 1 FROM entry first
               WHERE first.id = entry.repeat_of AND first.state IN ('ready', 'working', 'worked', 'held')
                 AND (? OR first.state IN ('ready', 'working')))
             ORDER BY id";
-        let values = [text(gate), Value::Integer(deleted.into())];
-        self.read(|reader| select(reader, rest, values))
+        let over = "WHERE gate = ? AND state = 'passed over' AND in_drop = 1 AND target IS NOT NULL ORDER BY id";
+        let known = self.none_pending.is_known(gate);
+        self.read_at_once(|reader| {
+            let worked = "WHERE gate = ? AND state = 'worked' ORDER BY id";
+            let mut open = select(reader, worked, [text(gate)])?;
+            // What was known must be known still, now that the moment is fixed: a batch that was
+            // recorded in between is among the worked ones, and its outputs may be pending.
+            let pending = match known.and_then(|()| self.none_pending.is_known(gate)) {
+                Ok(()) => Vec::new(),
+                Err(_) => unpublished_at(reader, gate)?,
+            };
+            if let Err(asked) = known
+                && pending.is_empty()
+                && self.writer.is_some()
+            {
+                self.none_pending.none_found(gate, asked);
+            }
+            let pending: Vec<BatchId> = pending.into_iter().map(|output| output.batch).collect();
+            open.retain(|filing| filing.entry.batch.is_none_or(|one| !pending.contains(&one)));
+            let deleted = Value::Integer(repeats_deleted.into());
+            open.extend(select(reader, repeats, [text(gate), deleted])?);
+            open.extend(select(reader, over, [text(gate)])?);
+            Ok(open)
+        })
     }
 
     /// Numbers of the repeats of a gate that wait to be filed.
@@ -110,12 +136,6 @@ impl Ledger {
             };
             query().map_err(reading)
         })
-    }
-
-    /// Entries of a gate that were passed over and are to be filed.
-    pub(crate) fn passed_over_to_file(&self, gate: &str) -> Result<Vec<OpenEntry>, LedgerError> {
-        let rest = "WHERE gate = ? AND state = 'passed over' AND in_drop = 1 AND target IS NOT NULL ORDER BY id";
-        self.read(|reader| select(reader, rest, [text(gate)]))
     }
 
     /// How new a file of each part of a gate must be to be picked, in nanoseconds
@@ -134,9 +154,12 @@ impl Ledger {
     /// Ready entries of a gate, oldest first, each with the time (in milliseconds) until
     /// which it waits.
     pub(crate) fn ready(&self, gate: &str) -> Result<Vec<(OpenEntry, Option<i64>)>, LedgerError> {
-        self.read(|reader| {
+        self.read_at_once(|reader| {
             let wheres = "WHERE gate = ? AND state = 'ready' ORDER BY id";
             let ready = select(reader, wheres, [text(gate)])?;
+            if ready.is_empty() {
+                return Ok(Vec::new());
+            }
             let query = || -> rusqlite::Result<HashMap<i64, i64>> {
                 let mut select = reader.prepare_cached(
                     "SELECT id, not_before FROM entry WHERE gate = ? AND state = 'ready'
@@ -223,8 +246,8 @@ impl Ledger {
     }
 
     /// The lease of this number, if it has not ended.
-    pub(crate) fn lease(&self, batch: i64) -> Result<Option<Leased>, LedgerError> {
-        Ok(self.leased("b.id = ?", Value::Integer(batch))?.into_iter().next())
+    pub(crate) fn lease(&self, batch: BatchId) -> Result<Option<Leased>, LedgerError> {
+        Ok(self.leased("b.id = ?", Value::Integer(batch.number()))?.into_iter().next())
     }
 
     fn leased(&self, wheres: &str, value: Value) -> Result<Vec<Leased>, LedgerError> {

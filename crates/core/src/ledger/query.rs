@@ -147,7 +147,7 @@ fn by_identity(query: &Query, parts: &mut Parts) -> Result<(), LedgerError> {
     }
     if let Some(batch) = query.batch {
         let rest = "id IN (SELECT entry FROM part WHERE batch = ?)";
-        parts.add(rest, [Value::Integer(batch)]);
+        parts.add(rest, [Value::Integer(batch.number())]);
     }
     Ok(())
 }

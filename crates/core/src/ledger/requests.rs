@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use crate::files::compress::Compression;
 use crate::files::sha256::Sha256;
+use crate::ledger::ids::BatchId;
 use crate::ledger::words::{Effect, OutputMode, OutputRole, WorkKind};
 
 /// Entries that are claimed for work together.
@@ -22,7 +23,7 @@ pub(crate) struct Claim {
 /// A batch whose entries are claimed.
 #[derive(Debug, Clone)]
 pub(crate) struct Claimed {
-    pub batch: i64,
+    pub batch: BatchId,
     /// By what places are asked whether what it made is there: unlike that of any other
     /// batch, of this ledger or of another.
     pub proof: String,
@@ -126,7 +127,7 @@ pub(crate) struct PackedFile {
 /// The commit point of a batch.
 #[derive(Debug, Clone)]
 pub(crate) struct CommitBatch {
-    pub batch: i64,
+    pub batch: BatchId,
     pub entries: Vec<Worked>,
     /// What was staged for each output of the claim; none where nothing was.
     pub outputs: Vec<Option<MadeOutput>>,
@@ -139,7 +140,7 @@ pub(crate) struct CommitBatch {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Unpublished {
     pub id: i64,
-    pub batch: i64,
+    pub batch: BatchId,
     pub path: String,
     pub staged: String,
     pub mode: OutputMode,
@@ -185,7 +186,7 @@ pub(crate) struct Hold {
 
 /// The name of a batch's staged output. It is hidden, so that no gate takes it.
 /// `number` counts the outputs of a batch.
-pub(crate) fn staged_name(tag: &str, batch: i64, number: usize) -> String {
+pub(crate) fn staged_name(tag: &str, batch: BatchId, number: usize) -> String {
     match number {
         0 => format!(".vadegate-{tag}-{batch}.staged"),
         number => format!(".vadegate-{tag}-{batch}-{number}.staged"),

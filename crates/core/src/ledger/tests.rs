@@ -11,6 +11,7 @@ use crate::files::sha256::Sha256;
 use crate::files::version::Version;
 use crate::ledger::entering::Entered;
 use crate::ledger::error::writing;
+use crate::ledger::ids::BatchId;
 use crate::ledger::new_entry::{NewEntry, Policy, Target};
 use crate::ledger::requests::FileTarget;
 use crate::ledger::requests::{Claim, CommitBatch, Filed, Hold};
@@ -59,7 +60,7 @@ fn state(ledger: &Ledger, id: i64) -> State {
     ledger.entry(id).unwrap().unwrap().state
 }
 
-fn claim(ledger: &Ledger, entries: &[i64]) -> Result<i64, LedgerError> {
+fn claim(ledger: &Ledger, entries: &[i64]) -> Result<BatchId, LedgerError> {
     let claimed = ledger.claim(Claim {
         gate: "tide".into(),
         work: WorkKind::Merge,
@@ -71,14 +72,14 @@ fn claim(ledger: &Ledger, entries: &[i64]) -> Result<i64, LedgerError> {
     Ok(claimed.batch)
 }
 
-fn commit(ledger: &Ledger, batch: i64, entries: &[i64]) -> Result<(), LedgerError> {
+fn commit(ledger: &Ledger, batch: BatchId, entries: &[i64]) -> Result<(), LedgerError> {
     let entries = entries
         .iter()
         .map(|id| (*id, None, Some(FileTarget::plain(format!("/archive/{id}")))))
         .collect();
     let words = String::new();
     let commit = CommitBatch { batch, entries, outputs: Vec::new(), entered: Vec::new(), words };
-    ledger.commit(commit).map(drop)
+    ledger.commit("tide", commit).map(drop)
 }
 
 fn file(ledger: &Ledger, id: i64) -> Result<(), LedgerError> {
@@ -187,7 +188,7 @@ fn the_oldest_repeat_inherits_and_the_others_repeat_it() {
     let ledger = Ledger::open(folder.path()).unwrap();
     let ids: Vec<i64> =
         ["a", "b", "c"].iter().map(|path| enter_one(&ledger, new(path, 1))).collect();
-    assert!(ledger.repeats_to_file("tide", false).unwrap().is_empty());
+    assert!(ledger.to_file("tide", false).unwrap().is_empty());
     ledger.gone(vec![(ids[0], "it vanished".into())], Cause::Pass).unwrap();
     let heir = ledger.entry(ids[1]).unwrap().unwrap();
     assert_eq!((heir.state, heir.repeat_of), (State::Ready, None));
@@ -195,7 +196,13 @@ fn the_oldest_repeat_inherits_and_the_others_repeat_it() {
     assert_eq!(state(&ledger, enter_one(&ledger, new("d", 1))), State::Repeat);
     let batch = claim(&ledger, &[ids[1]]).unwrap();
     commit(&ledger, batch, &[ids[1]]).unwrap();
-    assert_eq!(ledger.repeats_to_file("tide", false).unwrap().len(), 2);
+    let states: Vec<State> =
+        ledger.to_file("tide", false).unwrap().iter().map(|one| one.entry.state).collect();
+    assert_eq!(states, [State::Worked, State::Repeat, State::Repeat]);
+    // Where repeats are deleted the first must be filed for good.
+    assert_eq!(ledger.to_file("tide", true).unwrap().len(), 1);
+    file(&ledger, ids[1]).unwrap();
+    assert_eq!(ledger.to_file("tide", true).unwrap().len(), 2);
 }
 
 #[test]

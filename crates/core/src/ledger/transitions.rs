@@ -4,6 +4,7 @@
 use rusqlite::{Connection, OptionalExtension, ToSql, params};
 
 use crate::ledger::error::{LedgerError, writing};
+use crate::ledger::ids::BatchId;
 use crate::ledger::requests::{EnteredOutput, Filed, MadeOutput, Worked};
 use crate::ledger::state::{Cause, State};
 use crate::ledger::words::BatchOutcome;
@@ -183,7 +184,7 @@ pub(crate) fn promote_repeat(
     write().map_err(writing)
 }
 
-pub(crate) fn working_in(connection: &Connection, batch: i64) -> Result<Vec<i64>, LedgerError> {
+pub(crate) fn working_in(connection: &Connection, batch: BatchId) -> Result<Vec<i64>, LedgerError> {
     let query = || -> rusqlite::Result<Vec<i64>> {
         let mut select = connection
             .prepare_cached("SELECT id FROM entry WHERE batch = ? AND state = 'working'")?;
@@ -196,7 +197,7 @@ pub(crate) fn working_in(connection: &Connection, batch: i64) -> Result<Vec<i64>
 /// output.
 pub(crate) fn commit_outputs(
     tx: &Tx<'_>,
-    batch: i64,
+    batch: BatchId,
     outputs: &[Option<MadeOutput>],
 ) -> rusqlite::Result<()> {
     let mut select =
@@ -236,7 +237,7 @@ pub(crate) fn commit_outputs(
 /// Enters outputs that the claim did not have.
 pub(crate) fn enter_outputs(
     tx: &Tx<'_>,
-    batch: i64,
+    batch: BatchId,
     entered: &[EnteredOutput],
 ) -> rusqlite::Result<()> {
     let mut insert = tx.connection.prepare_cached(
@@ -265,7 +266,7 @@ pub(crate) fn enter_outputs(
     Ok(())
 }
 
-pub(crate) fn forget_output(tx: &Tx<'_>, batch: i64) -> Result<(), LedgerError> {
+pub(crate) fn forget_output(tx: &Tx<'_>, batch: BatchId) -> Result<(), LedgerError> {
     tx.run("DELETE FROM output WHERE batch = ? AND committed_at IS NULL", [batch])
         .map_err(writing)?;
     Ok(())
@@ -273,7 +274,7 @@ pub(crate) fn forget_output(tx: &Tx<'_>, batch: i64) -> Result<(), LedgerError> 
 
 pub(crate) fn end_batch(
     tx: &Tx<'_>,
-    batch: i64,
+    batch: BatchId,
     outcome: BatchOutcome,
     words: &str,
 ) -> Result<(), LedgerError> {

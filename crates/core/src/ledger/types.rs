@@ -9,6 +9,7 @@ use utoipa::ToSchema;
 
 use crate::files::compress::Compression;
 use crate::files::sha256::Sha256;
+use crate::ledger::ids::BatchId;
 use crate::ledger::requests::FileTarget;
 use crate::ledger::state::{Cause, State};
 use crate::ledger::words::{BatchOutcome, OutputMode, OutputRole, WorkKind};
@@ -60,7 +61,7 @@ pub struct Entry {
     /// The entry whose identity it has, if it is a repeat.
     pub repeat_of: Option<i64>,
     /// The batch in which it was worked.
-    pub batch: Option<i64>,
+    pub batch: Option<BatchId>,
     /// Rows that it gave to an output.
     pub rows: Option<u64>,
     /// The entry of the same path before it, which had other content.
@@ -236,7 +237,7 @@ pub struct Origin {
     /// The gate that made it.
     pub gate: String,
     /// The batch in which it was made.
-    pub batch: i64,
+    pub batch: BatchId,
     /// The entry of which alone it was made, such as the archive in which it was.
     pub entry: Option<i64>,
     /// The path of that entry.
@@ -285,7 +286,7 @@ pub struct Query {
     /// Whose rows are in this output.
     pub output: Option<String>,
     /// Worked in this batch.
-    pub batch: Option<i64>,
+    pub batch: Option<BatchId>,
     /// Which time `since` and `until` are about; by default when it was entered.
     #[param(value_type = Option<String>)]
     pub time: Option<Moment>,

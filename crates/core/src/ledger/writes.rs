@@ -7,6 +7,7 @@ use crate::files::sha256::Sha256;
 use crate::files::version::Version;
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, writing};
+use crate::ledger::ids::BatchId;
 use crate::ledger::made::unpublished_of;
 use crate::ledger::pending::pause_of;
 use crate::ledger::requests::{
@@ -40,7 +41,12 @@ impl Ledger {
 
     /// The commit point: entries are `worked`, the outputs are recorded. Gives those that are
     /// to be published now.
-    pub(crate) fn commit(&self, commit: CommitBatch) -> Result<Vec<Unpublished>, LedgerError> {
+    pub(crate) fn commit(
+        &self,
+        gate: &str,
+        commit: CommitBatch,
+    ) -> Result<Vec<Unpublished>, LedgerError> {
+        let _recording = self.none_pending.recording(gate);
         self.submit(move |tx| {
             worked(tx, &commit.entries)?;
             for (entry, rows, _) in &commit.entries {
@@ -63,14 +69,14 @@ impl Ledger {
     /// Makes a lease longer, unless it has ended; gives whether it was.
     pub(crate) fn prolong(
         &self,
-        batch: i64,
+        batch: BatchId,
         until: i64,
         length_ms: i64,
     ) -> Result<bool, LedgerError> {
         self.submit(move |tx| {
             let update = "UPDATE batch SET lease_until = ?, lease_ms = ?
                           WHERE id = ? AND ended_at IS NULL AND lease_until IS NOT NULL";
-            let changed = tx.run(update, [until, length_ms, batch]);
+            let changed = tx.run(update, params![until, length_ms, batch]);
             changed.map(|count| count == 1).map_err(writing)
         })?
         .wait()
@@ -101,7 +107,7 @@ impl Ledger {
 
     /// Has the rows that a batch set aside stand in a file of their own, under a number:
     /// theirs has become another since.
-    pub(crate) fn set_aside_apart(&self, batch: i64) -> Result<(), LedgerError> {
+    pub(crate) fn set_aside_apart(&self, batch: BatchId) -> Result<(), LedgerError> {
         self.submit(move |tx| {
             let update = "UPDATE output SET mode = 'number', base_bytes = 0
                           WHERE batch = ? AND role = 'set aside' AND committed_at IS NULL";
@@ -114,7 +120,7 @@ impl Ledger {
     /// back to `ready`, and wait until `not_before` (milliseconds).
     pub(crate) fn give_back(
         &self,
-        batch: i64,
+        batch: BatchId,
         not_before: Option<i64>,
         cause: Cause,
         why: String,
@@ -141,7 +147,7 @@ impl Ledger {
     /// not count.
     pub(crate) fn give_back_uncounted(
         &self,
-        batch: i64,
+        batch: BatchId,
         why: String,
         words: String,
     ) -> Result<(), LedgerError> {
@@ -162,7 +168,7 @@ impl Ledger {
         &self,
         holds: Vec<Hold>,
         cause: Cause,
-        batch: Option<(i64, String)>,
+        batch: Option<(BatchId, String)>,
     ) -> Result<(), LedgerError> {
         self.submit(move |tx| {
             for hold in &holds {

@@ -201,7 +201,7 @@ impl Parser<'_> {
         self.at += length + 1;
         let (name, shape) =
             inside.split_once(':').map_or((inside, None), |(name, shape)| (name, Some(shape)));
-        check_field_name(name).map_err(|fault| self.fault(at, fault))?;
+        check_field_name(name).map_err(|none| self.fault(at, none.to_string()))?;
         let shape = match shape {
             None => Shape::Text,
             Some("int") => Shape::Digits,
@@ -227,16 +227,18 @@ pub(crate) fn unknown_letter(letter: Option<String>) -> String {
     }
 }
 
+/// A text is no name for a field.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error(
+    "`{0}` is no name for a field; use lower-case letters, digits and `_`, and begin with a letter"
+)]
+pub(crate) struct NoFieldName(pub String);
+
 /// Checks that a field's name is a letter followed by letters, digits or `_`.
-pub(crate) fn check_field_name(name: &str) -> Result<(), String> {
+pub(crate) fn check_field_name(name: &str) -> Result<(), NoFieldName> {
     let good = name.starts_with(|c: char| c.is_ascii_lowercase())
         && name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_');
-    if good {
-        return Ok(());
-    }
-    Err(format!(
-        "`{name}` is no name for a field; use lower-case letters, digits and `_`, and begin with a letter"
-    ))
+    if good { Ok(()) } else { Err(NoFieldName(name.to_owned())) }
 }
 
 /// The text as a pattern that matches it alone, with no more signs than it needs.

@@ -106,7 +106,7 @@ impl Template {
                     let (name, format) = inside
                         .split_once(':')
                         .map_or((inside, None), |(name, format)| (name, Some(format)));
-                    check_field_name(name).map_err(|text| fault(at, text))?;
+                    check_field_name(name).map_err(|none| fault(at, none.to_string()))?;
                     if let Some(format) = format {
                         DateSpec::parse(format)
                             .map_err(|letter| fault(at, unknown_letter(letter)))?;

@@ -6,6 +6,8 @@ use std::sync::OnceLock;
 use argon2::password_hash::{PasswordHash, PasswordHasher, PasswordVerifier, SaltString};
 use argon2::{Algorithm, Argon2, Params, Version};
 
+use crate::people::secret::NoRandom;
+
 /// The shortest password that is taken, in characters.
 pub const SHORTEST: usize = 12;
 
@@ -40,16 +42,27 @@ pub fn fault(name: &str, password: &str) -> Option<String> {
     None
 }
 
+/// Why nothing can be kept of a password.
+#[derive(Debug, thiserror::Error)]
+pub enum NotHashed {
+    /// There is no salt for it.
+    #[error(transparent)]
+    NoRandom(#[from] NoRandom),
+    /// Its salt, or it, is none that can be used.
+    #[error("the password cannot be kept: {0}")]
+    Refused(argon2::password_hash::Error),
+}
+
 /// What is kept of a password, as a PHC string.
 ///
 /// # Errors
-/// Why it cannot be made, in words.
-pub fn hash(password: &str) -> Result<String, String> {
+/// [`NotHashed`].
+pub fn hash(password: &str) -> Result<String, NotHashed> {
     let mut random = [0; 16];
     super::secret::fill(&mut random)?;
-    let salt = SaltString::encode_b64(&random).map_err(|error| error.to_string())?;
+    let salt = SaltString::encode_b64(&random).map_err(NotHashed::Refused)?;
     let hash = argon2().hash_password(password.as_bytes(), &salt);
-    Ok(hash.map_err(|error| format!("the password cannot be kept: {error}"))?.to_string())
+    Ok(hash.map_err(NotHashed::Refused)?.to_string())
 }
 
 /// Whether a password is the one of which this was kept. Without one it takes as long, so that

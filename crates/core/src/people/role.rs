@@ -63,14 +63,20 @@ impl fmt::Display for Role {
     }
 }
 
-impl FromStr for Role {
-    type Err = String;
+/// There is no role of this name.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("`{0}` is no role; the roles are {all}", all = all_roles())]
+pub struct NoRole(pub String);
 
-    fn from_str(text: &str) -> Result<Self, String> {
+fn all_roles() -> String {
+    Role::ALL.map(Role::word).join(", ")
+}
+
+impl FromStr for Role {
+    type Err = NoRole;
+
+    fn from_str(text: &str) -> Result<Self, NoRole> {
         let found = Role::ALL.into_iter().find(|role| role.word() == text);
-        found.ok_or_else(|| {
-            let all = Role::ALL.map(Role::word).join(", ");
-            format!("`{text}` is no role; the roles are {all}")
-        })
+        found.ok_or_else(|| NoRole(text.to_owned()))
     }
 }

@@ -9,17 +9,21 @@ use crate::files::sha256::{Sha256, Sum};
 /// What every token begins with, so that one that was left somewhere is found.
 pub const TOKEN_BEGIN: &str = "vadegate_";
 
+/// The system gives no random numbers: no secret can be made.
+#[derive(Debug, thiserror::Error)]
+#[error("the system gives no random numbers: {0}")]
+pub struct NoRandom(rand_core::Error);
+
 /// Fills with random bytes of the system.
-pub(crate) fn fill(bytes: &mut [u8]) -> Result<(), String> {
-    let filled = OsRng.try_fill_bytes(bytes);
-    filled.map_err(|error| format!("the system gives no random numbers: {error}"))
+pub(crate) fn fill(bytes: &mut [u8]) -> Result<(), NoRandom> {
+    OsRng.try_fill_bytes(bytes).map_err(NoRandom)
 }
 
 /// A new secret, as text.
 ///
 /// # Errors
-/// Why there are no random numbers, in words.
-pub fn new_secret() -> Result<String, String> {
+/// [`NoRandom`].
+pub fn new_secret() -> Result<String, NoRandom> {
     let mut random = [0; 32];
     fill(&mut random)?;
     Ok(URL_SAFE_NO_PAD.encode(random))

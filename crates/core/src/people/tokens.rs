@@ -60,7 +60,7 @@ impl People {
             })?),
             None => None,
         };
-        let random = new_secret().map_err(PeopleError::Refused)?;
+        let random = new_secret().map_err(|why| PeopleError::Refused(why.to_string()))?;
         let secret = format!("{TOKEN_BEGIN}{random}");
         let sum = sum_of_secret(&secret);
         let mut kept = KeptToken {

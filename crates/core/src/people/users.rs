@@ -152,5 +152,5 @@ fn kept_password(name: &str, password: &str) -> Result<String, PeopleError> {
     if let Some(fault) = password::fault(name, password) {
         return Err(PeopleError::Refused(fault));
     }
-    password::hash(password).map_err(PeopleError::Refused)
+    password::hash(password).map_err(|why| PeopleError::Refused(why.to_string()))
 }

@@ -7,7 +7,7 @@ use std::time::Duration;
 use crate::pattern::Pattern;
 use crate::pattern::template::Template;
 use crate::settings::reader::{Found, Section, nearest};
-use crate::settings::values::parse_duration;
+use crate::settings::values::{ValueFault, parse_duration};
 
 /// A range; both ends belong to it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -42,7 +42,7 @@ pub(crate) fn duration(section: &mut Section<'_>, key: &'static str) -> Option<D
 pub(crate) fn range<T: PartialOrd>(
     section: &mut Section<'_>,
     key: &'static str,
-    parse: impl Fn(&str) -> Result<T, String>,
+    parse: impl Fn(&str) -> Result<T, ValueFault>,
 ) -> Range<T> {
     let none = Range { least: None, most: None };
     let Some(text) = section.text(key) else { return none };

@@ -28,19 +28,37 @@ impl fmt::Debug for Secret {
     }
 }
 
+/// Why a value cannot be had; it does not stand in it. Its words follow what it is the value
+/// of.
+#[derive(Debug, thiserror::Error)]
+pub enum SecretFault {
+    /// Its variable is not set, or is no text.
+    #[error("is to be in the variable `{0}`, which is not set")]
+    NotSet(String),
+    /// Its file cannot be read.
+    #[error("is to be in `{}`: {why}", file.display())]
+    Unreadable {
+        /// The file.
+        file: PathBuf,
+        /// Why not.
+        why: std::io::Error,
+    },
+}
+
 impl Secret {
     /// The value.
     ///
     /// # Errors
-    /// Why it cannot be had, in words in which it does not stand.
-    pub fn read(&self) -> Result<String, String> {
+    /// [`SecretFault`]: why it cannot be had.
+    pub fn read(&self) -> Result<String, SecretFault> {
         match self {
             Secret::Text(text) => Ok(text.clone()),
-            Secret::Environment(name) => std::env::var(name)
-                .map_err(|_| format!("is to be in the variable `{name}`, which is not set")),
+            Secret::Environment(name) => {
+                std::env::var(name).map_err(|_| SecretFault::NotSet(name.clone()))
+            }
             Secret::File(path) => match std::fs::read_to_string(path) {
                 Ok(text) => Ok(text.lines().next().unwrap_or_default().to_owned()),
-                Err(error) => Err(format!("is to be in `{}`: {error}", path.display())),
+                Err(why) => Err(SecretFault::Unreadable { file: path.clone(), why }),
             },
         }
     }

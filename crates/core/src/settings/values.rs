@@ -2,19 +2,33 @@
 
 use std::time::Duration;
 
+/// Why a text is no value with a unit.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum ValueFault {
+    /// It is no duration.
+    #[error(
+        "`{0}` is no duration; expected a number and a unit (ms, s, m, h, d) such as \"5s\" or \"1h30m\""
+    )]
+    Duration(String),
+    /// It is no whole number.
+    #[error("`{0}` is no number")]
+    Number(String),
+    /// It is no size.
+    #[error(
+        "`{0}` is no size; expected a number and a unit (B, kB, MB, GB, TB, KiB, MiB, GiB) such as \"2GB\""
+    )]
+    Size(String),
+}
+
 const UNITS: [(&str, u64); 5] =
     [("ms", 1), ("s", 1000), ("m", 60_000), ("h", 3_600_000), ("d", 86_400_000)];
 
 /// Reads a duration such as `500ms`, `5s`, `2m`, `1h30m` or `1d`.
 ///
 /// # Errors
-/// What was expected.
-pub fn parse_duration(text: &str) -> Result<Duration, String> {
-    let expected = || {
-        format!(
-            "`{text}` is no duration; expected a number and a unit (ms, s, m, h, d) such as \"5s\" or \"1h30m\""
-        )
-    };
+/// [`ValueFault::Duration`].
+pub fn parse_duration(text: &str) -> Result<Duration, ValueFault> {
+    let expected = || ValueFault::Duration(text.to_owned());
     let mut rest = text.trim();
     let mut millis: u64 = 0;
     if rest.is_empty() {
@@ -34,11 +48,19 @@ pub fn parse_duration(text: &str) -> Result<Duration, String> {
     Ok(Duration::from_millis(millis))
 }
 
+/// Reads a whole number, in which `_` may stand between digits.
+///
+/// # Errors
+/// [`ValueFault::Number`].
+pub fn parse_number(text: &str) -> Result<u64, ValueFault> {
+    text.replace('_', "").parse().map_err(|_| ValueFault::Number(text.to_owned()))
+}
+
 /// Reads a size such as `512B`, `2kB`, `1.5GB` or `4MiB`.
 ///
 /// # Errors
-/// What was expected.
-pub fn parse_bytes(text: &str) -> Result<u64, String> {
+/// [`ValueFault::Size`].
+pub fn parse_bytes(text: &str) -> Result<u64, ValueFault> {
     const UNITS: [(&str, f64); 8] = [
         ("B", 1.0),
         ("kB", 1e3),
@@ -49,11 +71,7 @@ pub fn parse_bytes(text: &str) -> Result<u64, String> {
         ("MiB", 1_048_576.0),
         ("GiB", 1_073_741_824.0),
     ];
-    let expected = || {
-        format!(
-            "`{text}` is no size; expected a number and a unit (B, kB, MB, GB, TB, KiB, MiB, GiB) such as \"2GB\""
-        )
-    };
+    let expected = || ValueFault::Size(text.to_owned());
     let text = text.trim();
     let digits = text.find(|c: char| !c.is_ascii_digit() && c != '.').ok_or_else(expected)?;
     let number: f64 = text[..digits].parse().map_err(|_| expected())?;

@@ -11,7 +11,7 @@ use ring::hmac;
 use serde_json::{Value, json};
 
 use crate::ledger::Message;
-use crate::settings::secret::Secret;
+use crate::settings::secret::{Secret, SecretFault};
 use crate::tell::delivered::Delivered;
 use crate::tell::event::Event;
 use crate::tell::message::Body;
@@ -39,7 +39,7 @@ pub(crate) fn send(receiver: &Receiver<'_>, message: &Message, body: &Body) -> D
     let secure = receiver.url.starts_with("https:") || receiver.certificates.is_some();
     let agent = match web::agent(LIMIT, secure, receiver.certificates) {
         Ok(agent) => agent,
-        Err(why) => return Delivered::Later(why),
+        Err(why) => return Delivered::Later(why.to_string()),
     };
     let now = Timestamp::now().as_second();
     let mut request = Request::post(receiver.url)
@@ -47,10 +47,10 @@ pub(crate) fn send(receiver: &Receiver<'_>, message: &Message, body: &Body) -> D
         .header("webhook-id", &message.uid)
         .header("webhook-timestamp", now.to_string());
     if let Some(secret) = receiver.secret {
-        let secret = secret.read().map_err(|why| format!("the secret {why}"));
+        let secret = secret.read().map_err(Unsigned::from);
         match secret.and_then(|secret| sign(&secret, &message.uid, now, &content)) {
             Ok(signature) => request = request.header("webhook-signature", signature),
-            Err(why) => return Delivered::Later(why),
+            Err(why) => return Delivered::Later(why.to_string()),
         }
     }
     let request = match request.body(content) {
@@ -141,12 +141,19 @@ fn cloud_event(source: &str, event: &Event, more: Option<u64>) -> Value {
 }
 
 /// The signature of a message: `v1,` and the HMAC-SHA-256 of identity, time and content.
-fn sign(secret: &str, id: &str, seconds: i64, content: &[u8]) -> Result<String, String> {
+/// Why a message cannot be signed.
+#[derive(Debug, thiserror::Error)]
+enum Unsigned {
+    #[error("the secret {0}")]
+    NoSecret(#[from] SecretFault),
+    #[error("the secret begins with whsec_, and is no base64 behind it")]
+    NoBase64,
+}
+
+fn sign(secret: &str, id: &str, seconds: i64, content: &[u8]) -> Result<String, Unsigned> {
     // Where it has the prefix of the standard it is in base64.
     let key = match secret.trim().strip_prefix("whsec_") {
-        Some(coded) => STANDARD
-            .decode(coded)
-            .map_err(|_| "the secret begins with whsec_, and is no base64 behind it".to_owned())?,
+        Some(coded) => STANDARD.decode(coded).map_err(|_| Unsigned::NoBase64)?,
         None => secret.trim().as_bytes().to_vec(),
     };
     let mut context = hmac::Context::with_key(&hmac::Key::new(hmac::HMAC_SHA256, &key));

@@ -7,12 +7,13 @@ use lettre::message::{Mailbox, MultiPart, SinglePart};
 use lettre::transport::smtp::authentication::Credentials;
 use lettre::transport::smtp::client::{Certificate, Tls, TlsParameters};
 use lettre::{Message as Mail, SmtpTransport, Transport};
+use vadegate_places::{CertificateFault, certificates_in};
 
 use crate::config::tell::{MailServer, MailTls};
 use crate::ledger::Message;
+use crate::settings::secret::SecretFault;
 use crate::tell::delivered::Delivered;
 use crate::tell::message::{Body, Voice};
-use crate::work::web::certificates;
 
 /// How long each step of the conversation with a server may take.
 const PATIENCE: Duration = Duration::from_secs(30);
@@ -27,11 +28,11 @@ pub(crate) fn send(
 ) -> Delivered {
     let mail = match write(server, to, message, body, voice) {
         Ok(mail) => mail,
-        Err(why) => return Delivered::Refused(why),
+        Err(why) => return Delivered::Refused(why.to_string()),
     };
     let transport = match transport(server) {
         Ok(transport) => transport,
-        Err(why) => return Delivered::Later(why),
+        Err(why) => return Delivered::Later(why.to_string()),
     };
     match transport.send(&mail) {
         Ok(_) => Delivered::Taken,
@@ -48,16 +49,36 @@ fn words(error: &lettre::transport::smtp::Error) -> String {
     }
 }
 
-fn transport(server: &MailServer) -> Result<SmtpTransport, String> {
-    let parameters = || -> Result<TlsParameters, String> {
+/// Why the mail server cannot be spoken with.
+#[derive(Debug, thiserror::Error)]
+enum NoTransport {
+    #[error(transparent)]
+    Certificates(#[from] CertificateFault),
+    #[error("{0}")]
+    NoTls(#[from] lettre::transport::smtp::Error),
+    #[error("the password {0}")]
+    Password(#[from] SecretFault),
+}
+
+/// Why a mail cannot be written.
+#[derive(Debug, thiserror::Error)]
+enum NotWritten {
+    #[error("`{text}` is no mail address: {why}")]
+    Address { text: String, why: lettre::address::AddressError },
+    #[error("the mail cannot be written: {0}")]
+    Refused(#[from] lettre::error::Error),
+}
+
+fn transport(server: &MailServer) -> Result<SmtpTransport, NoTransport> {
+    let parameters = || -> Result<TlsParameters, NoTransport> {
         let mut builder = TlsParameters::builder(server.host.clone());
         if let Some(path) = &server.certificates {
-            for one in certificates(path)? {
-                let one = Certificate::from_der(one.to_vec()).map_err(|error| error.to_string())?;
+            for one in certificates_in(path)? {
+                let one = Certificate::from_der(one.to_vec())?;
                 builder = builder.add_root_certificate(one);
             }
         }
-        builder.build_rustls().map_err(|error| error.to_string())
+        Ok(builder.build_rustls()?)
     };
     let tls = match server.tls {
         MailTls::Whole => Tls::Wrapper(parameters()?),
@@ -69,7 +90,7 @@ fn transport(server: &MailServer) -> Result<SmtpTransport, String> {
         .tls(tls)
         .timeout(Some(PATIENCE));
     if let (Some(user), Some(password)) = (&server.user, &server.password) {
-        let password = password.read().map_err(|why| format!("the password {why}"))?;
+        let password = password.read()?;
         builder = builder.credentials(Credentials::new(user.clone(), password));
     }
     Ok(builder.build())
@@ -81,9 +102,10 @@ fn write(
     message: &Message,
     body: &Body,
     voice: &Voice<'_>,
-) -> Result<Mail, String> {
+) -> Result<Mail, NotWritten> {
     let mailbox = |text: &str| {
-        text.parse::<Mailbox>().map_err(|error| format!("`{text}` is no mail address: {error}"))
+        let read = text.parse::<Mailbox>();
+        read.map_err(|why| NotWritten::Address { text: text.to_owned(), why })
     };
     let from = mailbox(&server.from)?;
     // The same over all attempts, so that who gets it twice sees that it is one.
@@ -97,5 +119,5 @@ fn write(
     let parts = MultiPart::alternative()
         .singlepart(part(ContentType::TEXT_PLAIN, body.text.clone()))
         .singlepart(part(ContentType::TEXT_HTML, body.html(voice)));
-    mail.multipart(parts).map_err(|error| format!("the mail cannot be written: {error}"))
+    Ok(mail.multipart(parts)?)
 }

@@ -11,6 +11,7 @@ use jiff::tz::TimeZone;
 use crate::afar::opened::Afar;
 use crate::files::roots::Reach;
 use crate::ledger::Ledger;
+use crate::ledger::ids::BatchId;
 use crate::ledger::types::{Entry, OpenEntry};
 use crate::pattern::template::Builtins;
 use crate::pattern::template::{Template, TemplateError};
@@ -69,12 +70,16 @@ pub(crate) fn local(zone: &TimeZone, at: Timestamp) -> DateTime {
 }
 
 /// Values of the built-in fields for an entry.
-pub(crate) fn values<'e>(zone: &TimeZone, entry: &'e Entry, batch: Option<i64>) -> Builtins<'e> {
+pub(crate) fn values<'e>(
+    zone: &TimeZone,
+    entry: &'e Entry,
+    batch: Option<BatchId>,
+) -> Builtins<'e> {
     Builtins {
         path: &entry.path,
         gate: &entry.gate,
         entry: Some(entry.id),
-        batch,
+        batch: batch.map(BatchId::number),
         sha256: Some(entry.sha256),
         seen: local(zone, entry.seen_at),
         modified: local(zone, entry.modified),

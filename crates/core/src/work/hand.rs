@@ -15,7 +15,7 @@ use crate::files::roots::Reach;
 use crate::files::sha256::Sha256;
 use crate::files::version::{Kind, Version};
 use crate::pattern::natural::natural_order;
-use crate::pattern::template::Builtins;
+use crate::pattern::template::{Builtins, TemplateError};
 use crate::pattern::{Fields, Pattern};
 use crate::work::env::local;
 
@@ -42,6 +42,23 @@ impl LeftOut {
     pub(crate) fn apart(path: &Path, why: &str) -> Self {
         LeftOut { path: path.to_owned(), why: why.to_owned(), faulty: false, unasked: false }
     }
+}
+
+/// Why there is no place for what is made of a file by hand: it is left out, and others go on.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum NoPlaceFor {
+    #[error(transparent)]
+    Template(#[from] TemplateError),
+    #[error("would come over itself; edit it with --in-place")]
+    Itself,
+    #[error("`{}` is one of the sources", .0.display())]
+    Source(PathBuf),
+    #[error(
+        "`{}` is there already; move it away, or say --exists replace, --exists number or --exists leave", .0.display()
+    )]
+    Occupied(PathBuf),
+    #[error("{0}")]
+    Met(String),
 }
 
 /// Why nothing was done.

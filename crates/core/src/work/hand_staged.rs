@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 
 use crate::files::at::At;
 use crate::filing::publish::{make_durable, place};
+use crate::ledger::ids::BatchId;
 use crate::ledger::requests::{MadeOutput, Unpublished, staged_name};
 use crate::ledger::words::OutputRole;
 use crate::work::hand::{HandError, REACH, failed};
@@ -23,7 +24,8 @@ impl StagedByHand {
     pub fn place_for(&mut self, copy: &CopyPlan, number: usize) -> Result<At, HandError> {
         let folder = copy.path.parent().unwrap_or(Path::new("/"));
         let tag = format!("hand{}", std::process::id());
-        let name = staged_name(&tag, number as i64, self.places.len() + 1);
+        let number = i64::try_from(number).unwrap_or(i64::MAX);
+        let name = staged_name(&tag, BatchId::of(number), self.places.len() + 1);
         let at = REACH.at_made(&folder.join(name)).map_err(failed(folder))?;
         self.places.push(at.clone());
         Ok(at)
@@ -33,7 +35,7 @@ impl StagedByHand {
     pub fn keep(&mut self, copy: &CopyPlan, place: &At, made: &MadeOutput, role: OutputRole) {
         self.outputs.push(Unpublished {
             id: 0,
-            batch: 0,
+            batch: BatchId::of(0),
             path: copy.path.display().to_string(),
             staged: place.path().display().to_string(),
             mode: copy.mode,

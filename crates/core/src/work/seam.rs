@@ -20,7 +20,7 @@ use crate::ledger::pending::OpenClaim;
 use crate::ledger::requests::{Claimed, PlannedOutput};
 use crate::ledger::types::Entry;
 use crate::ledger::words::{Effect, WorkKind};
-use crate::pattern::template::Template;
+use crate::pattern::template::{Template, TemplateError};
 use crate::settings::reader::Section;
 use crate::work::batch::{Batch, BatchEntry};
 use crate::work::env::Env;
@@ -58,6 +58,17 @@ pub(crate) enum WorkPlace<'a> {
     Output(&'a Template),
     /// A file that is always the same: what it is, and its path.
     Fixed(&'static str, PathBuf),
+}
+
+/// Why a place cannot be asked what is in it.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum NotAsked {
+    /// The ledger does not say what is ours in it.
+    #[error(transparent)]
+    Ledger(#[from] LedgerError),
+    /// The place does not answer, or says no.
+    #[error("{0}")]
+    Place(String),
 }
 
 /// What is to be locked and made before a batch is planned.
@@ -161,7 +172,7 @@ pub(crate) trait Work: Any + fmt::Debug + Send + Sync {
     ///
     /// # Errors
     /// Why the entry is held.
-    fn target(&self, entry: &Entry, env: &Env<'_>) -> Result<String, String> {
+    fn target(&self, entry: &Entry, env: &Env<'_>) -> Result<String, TemplateError> {
         let _ = (entry, env);
         Ok(String::new())
     }
@@ -171,7 +182,12 @@ pub(crate) trait Work: Any + fmt::Debug + Send + Sync {
     ///
     /// # Errors
     /// Why the batch is held.
-    fn locks(&self, target: &str, first: &Entry, env: &Env<'_>) -> Result<Vec<Target>, String> {
+    fn locks(
+        &self,
+        target: &str,
+        first: &Entry,
+        env: &Env<'_>,
+    ) -> Result<Vec<Target>, TemplateError> {
         let _ = (target, first, env);
         Ok(Vec::new())
     }
@@ -202,6 +218,13 @@ pub(crate) enum Blocked {
     Away(String),
     /// The ledger failed.
     Ledger(LedgerError),
+}
+
+/// A name of what is made cannot be written: the gate's template and the entry do not fit.
+impl From<TemplateError> for Blocked {
+    fn from(error: TemplateError) -> Self {
+        Blocked::Hold(error.to_string())
+    }
 }
 
 impl From<LedgerError> for Blocked {
@@ -300,7 +323,7 @@ pub(crate) trait Worker: Send {
         deep: bool,
         env: &Env<'_>,
         differs: &mut dyn FnMut(PlaceDiffers),
-    ) -> Result<(), String> {
+    ) -> Result<(), NotAsked> {
         let _ = (place, made, deep, env, differs);
         Ok(())
     }

@@ -4,10 +4,9 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
 
-use rustls::pki_types::CertificateDer;
-use rustls::pki_types::pem::PemObject;
 use ureq::Agent;
 use ureq::tls::{Certificate, RootCerts, TlsConfig};
+use vadegate_places::{CertificateFault, certificates_in};
 
 /// An agent that follows no redirect and knows no proxy; `secure` where it needs TLS, with
 /// the certificates of those who vouch for the receiver, or those of the system.
@@ -15,7 +14,7 @@ pub(crate) fn agent(
     limit: Duration,
     secure: bool,
     trusted: Option<&Path>,
-) -> Result<Agent, String> {
+) -> Result<Agent, CertificateFault> {
     let mut settings = Agent::config_builder()
         .http_status_as_error(false)
         // A redirect is an answer: who gets the files is what the gate says.
@@ -29,7 +28,7 @@ pub(crate) fn agent(
         .accept_encoding("identity");
     if secure {
         let roots = match trusted {
-            Some(path) => certificates(path)?,
+            Some(path) => certificates_in(path)?,
             None => rustls_native_certs::load_native_certs().certs,
         };
         let roots = roots.iter().map(|one| Certificate::from_der(one).to_owned()).collect();
@@ -40,17 +39,4 @@ pub(crate) fn agent(
         settings = settings.tls_config(tls.build());
     }
     Ok(settings.build().new_agent())
-}
-
-/// The certificates in a file.
-pub(crate) fn certificates(path: &Path) -> Result<Vec<CertificateDer<'static>>, String> {
-    let failed =
-        |why: String| format!("the certificates in `{}` cannot be used: {why}", path.display());
-    let found = CertificateDer::pem_file_iter(path).map_err(|error| failed(error.to_string()))?;
-    let found: Result<Vec<_>, _> = found.collect();
-    match found {
-        Ok(found) if found.is_empty() => Err(failed("there is none in it".into())),
-        Ok(found) => Ok(found),
-        Err(error) => Err(failed(error.to_string())),
-    }
 }

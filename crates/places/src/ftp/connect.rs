@@ -6,15 +6,13 @@ use std::path::Path;
 use std::sync::Arc;
 
 use rustls::{ClientConfig, RootCertStore};
-use rustls_pki_types::CertificateDer;
-use rustls_pki_types::pem::PemObject;
 use suppaftp::types::FileType;
 use suppaftp::{FtpError, Mode, RustlsConnector, RustlsFtpStream, Status, TlsConnector};
 
 use crate::address::{Address, Scheme};
 use crate::ftp::fault;
 use crate::runtime::{CONNECT, PATIENCE};
-use crate::{Fault, Login};
+use crate::{CertificateFault, Fault, Login, certificates_in};
 
 /// A control connection, signed in.
 pub(crate) struct Connection {
@@ -126,7 +124,7 @@ pub(crate) fn connect(address: &Address, login: &Login) -> Result<Connection, Fa
 
 fn open(address: &Address, login: &Login) -> Result<RustlsFtpStream, FtpError> {
     let host = address.host.as_str();
-    let secure = |error: String| FtpError::SecureError(error);
+    let secure = |fault: CertificateFault| FtpError::SecureError(fault.to_string());
     if address.scheme == Scheme::Ftp {
         let ftp = RustlsFtpStream::connect_with_stream(reach(host, address.port())?)?;
         return Ok(ftp.passive_stream_builder(reach_data));
@@ -192,17 +190,12 @@ impl TlsConnector for Bounded {
 }
 
 /// TLS with the certificates of a file, or those of the system.
-pub(crate) fn tls(certificates: Option<&Path>) -> Result<Arc<ClientConfig>, String> {
+fn tls(certificates: Option<&Path>) -> Result<Arc<ClientConfig>, CertificateFault> {
     let mut roots = RootCertStore::empty();
     if let Some(path) = certificates {
-        let failed = |why: String| format!("the certificates in `{}`: {why}", path.display());
-        let pem = std::fs::read(path).map_err(|error| failed(error.to_string()))?;
-        for certificate in CertificateDer::pem_slice_iter(&pem) {
-            let certificate = certificate.map_err(|error| failed(error.to_string()))?;
-            roots.add(certificate).map_err(|error| failed(error.to_string()))?;
-        }
-        if roots.is_empty() {
-            return Err(failed("there is none".into()));
+        for certificate in certificates_in(path)? {
+            let unfit = |error| CertificateFault::unfit(path, error);
+            roots.add(certificate).map_err(unfit)?;
         }
     } else {
         roots.add_parsable_certificates(rustls_native_certs::load_native_certs().certs);
@@ -210,7 +203,7 @@ pub(crate) fn tls(certificates: Option<&Path>) -> Result<Arc<ClientConfig>, Stri
     let provider = Arc::new(rustls::crypto::ring::default_provider());
     let config = ClientConfig::builder_with_provider(provider)
         .with_safe_default_protocol_versions()
-        .map_err(|error| error.to_string())?
+        .map_err(CertificateFault::NoTls)?
         .with_root_certificates(roots)
         .with_no_client_auth();
     Ok(Arc::new(config))

@@ -67,7 +67,7 @@ impl Ftp {
             Some(connection) => connection,
             None => {
                 self.standing.may_connect()?;
-                let login = (self.login)().map_err(Fault::NotLetIn)?;
+                let login = (self.login)()?;
                 self.standing.note(connect(&self.address, &login))?
             }
         };

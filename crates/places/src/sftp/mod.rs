@@ -49,7 +49,7 @@ impl Sftp {
             return Ok(kept);
         }
         self.standing.may_connect()?;
-        let login = (self.login)().map_err(Fault::NotLetIn)?;
+        let login = (self.login)()?;
         let made = Arc::new(self.standing.note(connect(&self.address, &login).await)?);
         let mut kept = self.connection.lock().unwrap_or_else(PoisonError::into_inner);
         *kept = Some(Arc::clone(&made));

@@ -14,7 +14,10 @@ use ureq::{Agent, Body, SendBody};
 use crate::address::{Address, Scheme};
 use crate::runtime::{CONNECT, PATIENCE};
 use crate::standing::Standing;
-use crate::{Abilities, Each, Fault, Kind, Listed, Login, LoginSource, Over, Place, Take};
+use crate::{
+    Abilities, CertificateFault, Each, Fault, Kind, Listed, Login, LoginSource, Over, Place, Take,
+    certificates_in,
+};
 
 /// Letters, digits, and what RFC 3986 calls unreserved, stand as they are in a path.
 const KEPT: AsciiSet =
@@ -58,7 +61,7 @@ impl WebDav {
             return Ok(agent.clone());
         }
         let secure = self.address.scheme == Scheme::WebDav { secure: true };
-        let made = build(secure, login).map_err(Fault::NotLetIn)?;
+        let made = build(secure, login)?;
         Ok(agent.insert(made).clone())
     }
 
@@ -86,7 +89,7 @@ impl WebDav {
     ) -> Result<Response<Body>, Fault> {
         crate::check_path(path)?;
         self.standing.may_connect()?;
-        let login = (self.login)().map_err(Fault::NotLetIn)?;
+        let login = (self.login)()?;
         let agent = self.agent(&login)?;
         let method = Method::from_bytes(method.as_bytes());
         let method = method.map_err(|error| Fault::Unsayable(error.to_string()))?;
@@ -170,7 +173,7 @@ impl Read for OurSource<'_> {
     }
 }
 
-fn build(secure: bool, login: &Login) -> Result<Agent, String> {
+fn build(secure: bool, login: &Login) -> Result<Agent, CertificateFault> {
     let mut settings = Agent::config_builder()
         .http_status_as_error(false)
         .max_redirects(0)
@@ -188,15 +191,7 @@ fn build(secure: bool, login: &Login) -> Result<Agent, String> {
         .accept_encoding("identity");
     if secure {
         let roots = match &login.certificates {
-            Some(path) => {
-                use rustls_pki_types::pem::PemObject;
-                let failed = |why: &dyn std::fmt::Display| {
-                    format!("the certificates in `{}`: {why}", path.display())
-                };
-                let found = rustls_pki_types::CertificateDer::pem_file_iter(path);
-                let found = found.map_err(|error| failed(&error))?;
-                found.collect::<Result<Vec<_>, _>>().map_err(|error| failed(&error))?
-            }
+            Some(path) => certificates_in(path)?,
             None => rustls_native_certs::load_native_certs().certs,
         };
         let roots = roots.iter().map(|one| Certificate::from_der(one).to_owned()).collect();

@@ -10,6 +10,7 @@ use utoipa::ToSchema;
 use vadegate_core::act::{Offered, WorkerEnd};
 use vadegate_core::config::parse_duration;
 use vadegate_core::engine::Engine;
+use vadegate_core::ledger::BatchId;
 
 use crate::caller::Caller;
 use crate::problem::Problem;
@@ -77,7 +78,7 @@ fn duration(text: Option<&str>) -> Result<Option<Duration>, Problem> {
 }
 
 /// Refuses the lease of a gate that is none of the caller's.
-fn of_gate(engine: &Engine, caller: &Caller, fence: i64) -> Result<(), Problem> {
+fn of_gate(engine: &Engine, caller: &Caller, fence: BatchId) -> Result<(), Problem> {
     match caller.gates.is_empty() {
         true => Ok(()),
         false => caller.at_gate(&engine.gate_of_lease(fence)?),
@@ -120,7 +121,7 @@ pub(crate) async fn take(
 
 /// The bytes of the file of a lease.
 #[utoipa::path(tag = "offers", extensions(("x-role" = json!("worker"))),
-    params(("fence" = i64, Path, description = "The fencing number")),
+    params(("fence" = BatchId, Path, description = "The fencing number")),
     responses((status = 200, content_type = "application/octet-stream", body = String,
         description = "The bytes"),
         (status = 409, body = Problem, description = "The lease is over")))]
@@ -128,7 +129,7 @@ pub(crate) async fn take(
 pub(crate) async fn file(
     shared: Data<Shared>,
     caller: Caller,
-    fence: Path<i64>,
+    fence: Path<BatchId>,
 ) -> Result<HttpResponse, Problem> {
     let fence = fence.into_inner();
     let (file, entry) = ask(&shared, move |engine| {
@@ -145,14 +146,14 @@ pub(crate) async fn file(
 
 /// Prolongs a lease.
 #[utoipa::path(tag = "offers", extensions(("x-role" = json!("worker"))), request_body = ProlongOrder,
-    params(("fence" = i64, Path, description = "The fencing number")),
+    params(("fence" = BatchId, Path, description = "The fencing number")),
     responses((status = 200, body = Prolonged),
         (status = 409, body = Problem, description = "The lease is over")))]
 #[post("/api/v1/leases/{fence}/prolong")]
 pub(crate) async fn prolong(
     shared: Data<Shared>,
     caller: Caller,
-    fence: Path<i64>,
+    fence: Path<BatchId>,
     order: Json<ProlongOrder>,
 ) -> Result<Json<Prolonged>, Problem> {
     let (fence, lease) = (fence.into_inner(), duration(order.lease.as_deref())?);
@@ -168,14 +169,14 @@ pub(crate) async fn prolong(
 
 /// Ends a lease: done, again, or failed.
 #[utoipa::path(tag = "offers", extensions(("x-role" = json!("worker"))), request_body = EndOrder,
-    params(("fence" = i64, Path, description = "The fencing number")),
+    params(("fence" = BatchId, Path, description = "The fencing number")),
     responses((status = 204, description = "It is recorded, durably"),
         (status = 409, body = Problem, description = "The lease is over: the work is not taken")))]
 #[post("/api/v1/leases/{fence}/end")]
 pub(crate) async fn end(
     shared: Data<Shared>,
     caller: Caller,
-    fence: Path<i64>,
+    fence: Path<BatchId>,
     order: Json<EndOrder>,
 ) -> Result<HttpResponse, Problem> {
     const KEPT: usize = 64 * 1024;

@@ -115,8 +115,8 @@ pub(crate) async fn sign_in(
     Ok(HttpResponse::NoContent().cookie(cookie).finish())
 }
 
-fn failed(why: String) -> Problem {
-    Problem::new(StatusCode::INTERNAL_SERVER_ERROR, why)
+fn failed(why: impl std::fmt::Display) -> Problem {
+    Problem::new(StatusCode::INTERNAL_SERVER_ERROR, why.to_string())
 }
 
 async fn by_token(shared: &Data<Shared>, from: From, shown: &str) -> Result<(), Problem> {

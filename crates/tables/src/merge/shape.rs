@@ -146,7 +146,7 @@ impl Shape<'_> {
                         row: number,
                         column: planned.column.name.clone(),
                         value: cell.to_text(),
-                        rule,
+                        rule: rule.to_string(),
                     });
                     cells.push(Cell::Nothing);
                 }

@@ -3,7 +3,7 @@
 use std::io::{self, Read, Write};
 use std::ops::Range;
 
-use super::{CHUNK, ROOM};
+use super::{CHUNK, PROBE, ROOM};
 use crate::decode::read_some;
 
 /// What is to be written of a chunk.
@@ -42,16 +42,29 @@ impl Chunk {
     }
 
     pub fn clear(&mut self) {
+        self.grow(ROOM + CHUNK + 1);
         (self.begin, self.end) = (ROOM, ROOM);
     }
 
-    /// Puts the bytes that were read with the header into it.
-    pub fn push_first(&mut self, text: &[u8]) {
-        if self.bytes.len() < ROOM + text.len() + CHUNK {
-            self.bytes.resize(ROOM + text.len() + CHUNK, 0);
+    fn grow(&mut self, length: usize) {
+        if self.bytes.len() < length {
+            self.bytes.resize(length, 0);
         }
-        self.bytes[ROOM..ROOM + text.len()].copy_from_slice(text);
-        self.end = ROOM + text.len();
+    }
+
+    /// The first of a text, of which this was read with the header: true when it is all of
+    /// it. For a text that is there already, as most are, there is no need of a whole chunk.
+    pub fn first(text: &[u8], input: &mut impl Read) -> io::Result<(Self, bool)> {
+        let mut bytes = Vec::with_capacity(text.len() + PROBE + 1);
+        bytes.extend_from_slice(text);
+        bytes.resize(text.len() + PROBE + 1, 0);
+        let mut chunk = Chunk { bytes, begin: 0, end: text.len() };
+        if chunk.fill(input)? {
+            return Ok((chunk, true));
+        }
+        chunk.grow(text.len() + CHUNK + 1);
+        let whole = chunk.fill(input)?;
+        Ok((chunk, whole))
     }
 
     /// Fills it; true at the end of the input.

@@ -34,6 +34,8 @@ use crate::fault::{Fault, RECORD_LIMIT};
 const CHUNK: usize = 256 * 1024;
 /// Room before them for the record that was cut off at the end of the last.
 const ROOM: usize = 64 * 1024;
+/// Bytes by which it is seen whether more follows than was read with the header.
+const PROBE: usize = 4 * 1024;
 /// Chunks that are read ahead.
 const AHEAD: usize = 3;
 
@@ -94,10 +96,8 @@ fn copy_by<R: Read + Send, T: Take + Send>(
     out: &mut dyn Write,
 ) -> Result<Copied, Stopped> {
     let (first, unread, mut input, _) = reader.into_rest();
-    let mut chunk = Chunk::new();
-    chunk.push_first(&first[unread]);
+    let (mut chunk, whole) = Chunk::first(&first[unread], &mut input).map_err(source)?;
     drop(first);
-    let whole = chunk.fill(&mut input).map_err(source)?;
     let left = records.take(&mut chunk, whole)?;
     let scanned = records.scanned(chunk);
     scanned.write(out).map_err(Stopped::Output)?;

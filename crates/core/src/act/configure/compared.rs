@@ -76,5 +76,5 @@ fn files_of(config: &Config, gate: &Gate, paths: &mut BTreeSet<PathBuf>, left: &
 
 fn why_not(gate: &Gate, path: &std::path::Path) -> Option<String> {
     let place = gate.drops.place_of(path)?;
-    gate.takes_at(&place).err()
+    gate.takes_at(&place).err().map(|why| why.to_string())
 }

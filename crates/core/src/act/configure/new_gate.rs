@@ -234,7 +234,7 @@ fn open(
     config: &Config,
     path: &Path,
 ) -> Result<std::sync::Arc<crate::files::at::Folder>, EngineError> {
-    config.really_within_roots(path).map_err(EngineError::NotThere)?;
+    config.really_within_roots(path)?;
     let opened = config.reach.folder(path).map(std::sync::Arc::new);
     opened.map_err(|error| unreadable(path, &error))
 }

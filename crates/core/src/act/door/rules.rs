@@ -65,7 +65,7 @@ pub(crate) fn check_path(live: &Live, path: &str) -> Result<(), DoorError> {
     if level > live.gate.depth {
         return Err(name("the gate does not look so far down (`subfolders`)"));
     }
-    live.gate.takes_at(path).map(drop).map_err(|why| name(&why))
+    live.gate.takes_at(path).map(drop).map_err(|why| name(&why.to_string()))
 }
 
 /// Files that wait: those that arrive, and those that are ready.

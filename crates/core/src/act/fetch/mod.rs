@@ -118,7 +118,7 @@ impl Engine {
                 }
                 looked
             }
-            Err(why) => Err(Broken::Place(why)),
+            Err(none) => Err(Broken::Place(none.to_string())),
         };
         let place = live.gate.fetch.as_ref().map_or("", |fetch| fetch.place.as_str());
         report.problem = match looked {

@@ -7,6 +7,7 @@ use crate::config::identity::Repeats;
 use crate::engine::gate::state::Live;
 use crate::engine::shared::Context;
 use crate::files::compress::Compression;
+use crate::ledger::ids::BatchId;
 use crate::ledger::new_entry::NewEntry;
 use crate::ledger::requests::FileTarget;
 use crate::ledger::types::Entry;
@@ -19,14 +20,14 @@ impl Live {
         &self,
         template: &Template,
         entry: &Entry,
-        batch: Option<i64>,
+        batch: Option<BatchId>,
     ) -> Result<String, TemplateError> {
         let builtins = builtins(&self.context, entry, batch);
         Ok(tidy(template.path(&entry.fields, &builtins)?))
     }
 
     /// Where an entry is to be filed; `None` when it is left in place, or deleted.
-    pub fn archive_path(&self, entry: &Entry) -> Result<Option<FileTarget>, String> {
+    pub fn archive_path(&self, entry: &Entry) -> Result<Option<FileTarget>, TemplateError> {
         let packing = match &self.gate.archive {
             Archive::Into(_, packing) => *packing,
             Archive::Leave | Archive::Delete => None,
@@ -41,8 +42,7 @@ impl Live {
             Archive::Leave | Archive::Delete => Ok(None),
             Archive::Into(template, _) => self
                 .path_for(template, entry, entry.batch)
-                .map(|folder| Some(packed_at(with_name(folder, template, &entry.name), packing)))
-                .map_err(|error| error.to_string()),
+                .map(|folder| Some(packed_at(with_name(folder, template, &entry.name), packing))),
         }
     }
 
@@ -52,7 +52,7 @@ impl Live {
         new: &NewEntry,
         id: i64,
         repeat: bool,
-    ) -> Result<Option<FileTarget>, String> {
+    ) -> Result<Option<FileTarget>, TemplateError> {
         let (template, packing) = match (&self.gate.archive, &self.gate.repeats) {
             (_, Repeats::Leave | Repeats::Delete | Repeats::Hold) if repeat => return Ok(None),
             (_, Repeats::Into(template)) if repeat => (template, None),
@@ -72,10 +72,8 @@ impl Live {
             now: self.context.local(now),
         };
         let name = new.path.rsplit('/').next().unwrap_or(&new.path);
-        match template.path(&new.fields, &values) {
-            Ok(folder) => Ok(Some(packed_at(with_name(tidy(folder), template, name), packing))),
-            Err(error) => Err(error.to_string()),
-        }
+        let folder = template.path(&new.fields, &values)?;
+        Ok(Some(packed_at(with_name(tidy(folder), template, name), packing)))
     }
 
     /// Where a repeat is to be filed; `None` when it stays or is deleted.
@@ -102,7 +100,7 @@ impl Live {
 pub(crate) fn builtins<'a>(
     context: &Context,
     entry: &'a Entry,
-    batch: Option<i64>,
+    batch: Option<BatchId>,
 ) -> Builtins<'a> {
     values(&context.config.service.timezone, entry, batch)
 }

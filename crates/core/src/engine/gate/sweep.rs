@@ -40,18 +40,19 @@ impl Swept {
                     .is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
         })
     }
-
-    fn words(&self) -> String {
-        self.unread.iter().map(|unread| unread.why.as_str()).collect::<Vec<_>>().join("; ")
-    }
 }
+
+/// Why none of a gate's drop folders can be read: what is wrong with each.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{}", .0.join("; "))]
+pub(crate) struct NoneRead(pub Vec<String>);
 
 impl Live {
     /// Sweeps all drop folders; `each` gets every thing, with its place for a path.
     ///
     /// # Errors
-    /// Why none of the drop folders can be read, in words.
-    pub fn sweep(&self, each: impl FnMut(Seen)) -> Result<Swept, String> {
+    /// [`NoneRead`]: why none of the drop folders can be read.
+    pub fn sweep(&self, each: impl FnMut(Seen)) -> Result<Swept, NoneRead> {
         self.sweep_found(self.gate.drops.find(), &mut |_, _| (), each)
     }
 
@@ -62,14 +63,14 @@ impl Live {
         found: FoundFolders,
         before: &mut dyn FnMut(&Folder, &str),
         mut each: impl FnMut(Seen),
-    ) -> Result<Swept, String> {
+    ) -> Result<Swept, NoneRead> {
         self.glimpse_found(found, before, &mut |one| {
             one.look().into_iter().for_each(&mut each);
         })
     }
 
     /// Reads the names in the drop folders; `each` looks at what it wants to know.
-    pub fn glimpse(&self, each: &mut dyn FnMut(Glimpse<'_>)) -> Result<Swept, String> {
+    pub fn glimpse(&self, each: &mut dyn FnMut(Glimpse<'_>)) -> Result<Swept, NoneRead> {
         self.glimpse_found(self.gate.drops.find(), &mut |_, _| (), each)
     }
 
@@ -78,7 +79,7 @@ impl Live {
         found: FoundFolders,
         before: &mut dyn FnMut(&Folder, &str),
         each: &mut dyn FnMut(Glimpse<'_>),
-    ) -> Result<Swept, String> {
+    ) -> Result<Swept, NoneRead> {
         let (drops, config) = (&self.gate.drops, &self.context.config);
         let mut swept = Swept {
             folders: Vec::new(),
@@ -86,7 +87,7 @@ impl Live {
         };
         for place in found.folders {
             if let Err(why) = config.really_within_roots(&drops.path_of(&place)) {
-                swept.unread.push(Unread { place, why });
+                swept.unread.push(Unread { place, why: why.to_string() });
                 continue;
             }
             match drops.glimpse(&config.reach, &place, self.gate.depth, before, each) {
@@ -98,7 +99,7 @@ impl Live {
             }
         }
         if swept.folders.is_empty() && !swept.unread.is_empty() {
-            return Err(swept.words());
+            return Err(NoneRead(swept.unread.into_iter().map(|unread| unread.why).collect()));
         }
         Ok(swept)
     }
@@ -119,7 +120,10 @@ impl Live {
             .filter_map(|place| lease_tells(&drops.path_of(place)).err().map(|why| (place, why)));
         let first = untold.next();
         self.lease.store(first.is_none(), Ordering::Relaxed);
-        first.map(|(place, why)| if drops.is_one() { why } else { format!("in `{place}` {why}") })
+        first.map(|(place, why)| match drops.is_one() {
+            true => why.to_string(),
+            false => format!("in `{place}` {why}"),
+        })
     }
 
     /// Whether the kernel can tell who has the file at a place open.

@@ -8,6 +8,8 @@
 use std::collections::HashMap;
 use std::time::Duration;
 
+use crate::ledger::ids::BatchId;
+
 /// What is waited for: an entry or a batch, and the time that the ledger has for it, in
 /// milliseconds. With another time it is another wait.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -15,7 +17,7 @@ pub(crate) enum Wait {
     /// A ready entry waits until then.
     Again(i64, i64),
     /// A lease lasts until then.
-    Lease(i64, i64),
+    Lease(BatchId, i64),
     /// An entry is ready since then.
     Ready(i64, i64),
 }
@@ -86,7 +88,7 @@ mod tests {
     #[test]
     fn a_clock_that_is_set_changes_no_wait_that_was_begun() {
         let mut waits = Waits::default();
-        let lease = Wait::Lease(1, 1_000_000 + 60_000);
+        let lease = Wait::Lease(BatchId::of(1), 1_000_000 + 60_000);
         assert_eq!(waits.left(lease, 60 * SECOND, at(100, 1_000_000)), 60 * SECOND);
         for jump in [-DAY_MS, 0, 2 * DAY_MS] {
             let left = waits.left(lease, 60 * SECOND, at(130, 1_030_000 + jump));

@@ -9,6 +9,7 @@ use crate::engine::pass::failure::{answered, away};
 use crate::engine::pass::hold::hold_all;
 use crate::engine::pass::{publish, targets};
 use crate::ledger::error::LedgerError;
+use crate::ledger::ids::BatchId;
 use crate::ledger::pending::OpenClaim;
 use crate::ledger::requests::Claimed;
 use crate::ledger::state::{Cause, State};
@@ -89,7 +90,7 @@ fn end(
 }
 
 /// The entries that are being worked in a batch.
-pub(crate) fn entries_of(p: &Pass, batch: i64) -> Result<Vec<OpenEntry>, LedgerError> {
+pub(crate) fn entries_of(p: &Pass, batch: BatchId) -> Result<Vec<OpenEntry>, LedgerError> {
     let mut working = p.context().ledger.open_entries(&p.gate().name, State::Working)?;
     working.retain(|filing| filing.entry.batch == Some(batch));
     Ok(working)

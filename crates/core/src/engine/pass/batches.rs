@@ -18,6 +18,7 @@ use crate::engine::pass::order::by_order;
 use crate::files::version::Version;
 use crate::ledger::error::LedgerError;
 use crate::ledger::types::OpenEntry;
+use crate::pattern::template::TemplateError;
 use crate::settings::values::write_duration;
 use crate::work::batch::{Batch, BatchEntry};
 use crate::work::seam::Drive;
@@ -83,7 +84,7 @@ pub(crate) fn gather(live: &Live, ready: Vec<OpenEntry>) -> Gathered {
             Ok((output, by)) => {
                 groups.entry((output, by)).or_default().push(live.member(filing));
             }
-            Err(reason) => gathered.held.push((filing, reason)),
+            Err(reason) => gathered.held.push((filing, reason.to_string())),
         }
     }
     let drive = live.gate.work.as_ref().map(|work| work.drive());
@@ -118,16 +119,25 @@ pub(crate) fn open_batches(live: &Live) -> Result<Vec<OpenBatch>, LedgerError> {
 /// What an entry is worked into, and what its batch has in common.
 type Joined = (String, Option<String>);
 
-fn joined(live: &Live, filing: &OpenEntry) -> Result<Joined, String> {
+/// Why an entry joins no batch, and is held.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+enum Unjoined {
+    #[error("the gate has no work any more")]
+    NoWork,
+    #[error(transparent)]
+    Target(#[from] TemplateError),
+}
+
+fn joined(live: &Live, filing: &OpenEntry) -> Result<Joined, Unjoined> {
     let entry = &filing.entry;
     let Some(work) = &live.gate.work else {
-        return Err("the gate has no work any more".into());
+        return Err(Unjoined::NoWork);
     };
     live.lend(false, |env| {
         let target = work.target(entry, env)?;
         let by = live.gate.batch.as_ref().and_then(|batch| batch.by.as_ref());
         let by = by.map(|by| by.text(&entry.fields, &env.values(entry))).transpose();
-        Ok((target, by.map_err(|error| error.to_string())?))
+        Ok((target, by?))
     })
 }
 

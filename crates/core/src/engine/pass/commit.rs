@@ -49,13 +49,13 @@ pub(crate) fn record(
     p.report.worked += entries.len() as u64;
     let rows = made.rows.iter().sum();
     let unusual = usual::rows(&p.live, &batch.filings, &made.rows)?;
-    tracing::debug!(batch = number, "carried out; to be committed");
+    tracing::debug!(batch = %number, "carried out; to be committed");
     let Made { outputs, entered, .. } = made;
     let commit = CommitBatch { batch: number, entries, outputs, entered, words };
     let outputs = if batch.effect == Effect::Unprovable {
         commit_insisting(p, &commit)?
     } else {
-        p.context().ledger.commit(commit)?
+        p.context().ledger.commit(&p.gate().name, commit)?
     };
     p.context().ledger.happened(unusual, Vec::new())?;
     publish::batch(p, &outputs)?;
@@ -67,7 +67,7 @@ pub(crate) fn record(
 /// tried until the ledger takes it, rather than to do the work twice.
 fn commit_insisting(p: &Pass, commit: &CommitBatch) -> Result<Vec<Unpublished>, LedgerError> {
     loop {
-        match p.context().ledger.commit(commit.clone()) {
+        match p.context().ledger.commit(&p.gate().name, commit.clone()) {
             Err(error @ LedgerError::Sqlite { .. }) => {
                 let words = format!("{error}; a finished program waits for its record");
                 p.live.problem("ledger", Some(words));
@@ -93,5 +93,5 @@ fn tell(p: &Pass, batch: &ClaimedBatch, rows: u64) {
     let BatchFigures { work, files, bytes, rows, took } = figures;
     let (number, took_ms) = (batch.claimed.batch, took.as_millis());
     let first = batch.filings.first().map(|filing| filing.entry.id);
-    tracing::info!(batch = number, %work, files, bytes, rows, first, took_ms, "worked");
+    tracing::info!(batch = %number, %work, files, bytes, rows, first, took_ms, "worked");
 }

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 
-use crate::arrivals::checksum::sum_for;
+use crate::arrivals::checksum::{NoSum, sum_for};
 use crate::arrivals::settle::{Clock, Look, Verdict, judge};
 use crate::config::gate::{Empty, Gate};
 use crate::config::settle::{Companion, MarkerFor, SettleBy};
@@ -170,7 +170,7 @@ pub(crate) fn check_sum(
     let name = path.rsplit('/').next().unwrap_or(path);
     let said = match read_small(live, &place) {
         Ok(text) => sum_for(&text, name),
-        Err(error) => Err(format!("it cannot be read: {error}")),
+        Err(error) => Err(NoSum::Unread(error)),
     };
     let why = match said {
         Ok(said) if said == sha256 => return Sum::Right,

@@ -10,6 +10,7 @@ use crate::engine::pass::commit::ClaimedBatch;
 use crate::engine::pass::ctx::Pass;
 use crate::engine::pass::hold::{AGAIN, entry_gone, hold_all, hold_entry, unreadable};
 use crate::ledger::error::LedgerError;
+use crate::ledger::ids::BatchId;
 use crate::ledger::state::Cause;
 use crate::ledger::types::Entry;
 use crate::settings::values::write_duration;
@@ -46,7 +47,7 @@ pub(crate) fn failed(
     let filings = &batch.filings;
     let number = batch.claimed.batch;
     p.context().meter.failure(&p.gate().name, failure.kind());
-    tracing::debug!(batch = number, ?failure, "not worked");
+    tracing::debug!(batch = %number, ?failure, "not worked");
     match failure {
         Failure::Doubt(why) => {
             // Whether it is there is asked before anything else is done at that place.
@@ -89,7 +90,7 @@ pub(crate) fn failed(
 
 fn give_back(
     p: &Pass,
-    batch: i64,
+    batch: BatchId,
     not_before: Option<i64>,
     why: String,
     words: String,

@@ -6,7 +6,8 @@ use std::sync::Arc;
 
 use crate::config::gate::Archive;
 use crate::config::identity::Repeats;
-use crate::config::settle::{After, MarkerFor, SettleBy};
+use crate::config::settle::{MarkerFor, SettleBy};
+use crate::engine::pass::companion::file_companion;
 use crate::engine::pass::complete::companion_of;
 use crate::engine::pass::ctx::Pass;
 use crate::engine::pass::in_place::Replaced;
@@ -14,7 +15,7 @@ use crate::engine::pass::moved::{Ends, MovedPiece, Outcome, Recorded, Touched, t
 use crate::files::at::{At, Folder};
 use crate::files::compress::Compression;
 use crate::filing::folders::{FolderError, numbered};
-use crate::filing::moving::{Moved, Moving, move_to, sum_of};
+use crate::filing::moving::{Moved, Moving, move_to};
 use crate::filing::packing::{Packed, pack_to};
 use crate::ledger::error::LedgerError;
 use crate::ledger::requests::{FileTarget, PackedFile};
@@ -34,14 +35,8 @@ pub(crate) fn file_open(p: &mut Pass) -> Result<(), LedgerError> {
 /// Entries whose turn to be filed has come: worked ones whose output stands
 /// in its place, and repeats.
 pub(crate) fn to_file(p: &Pass) -> Result<Vec<OpenEntry>, LedgerError> {
-    let (ledger, name) = (&p.context().ledger, &p.gate().name);
-    let unpublished = ledger.unpublished(name)?;
-    let pending: Vec<i64> = unpublished.into_iter().map(|output| output.batch).collect();
-    let mut open = ledger.open_entries(name, State::Worked)?;
-    open.retain(|filing| filing.entry.batch.is_none_or(|batch| !pending.contains(&batch)));
-    open.extend(ledger.repeats_to_file(name, p.gate().repeats == Repeats::Delete)?);
-    open.extend(ledger.passed_over_to_file(name)?);
-    Ok(open)
+    let deleted = p.gate().repeats == Repeats::Delete;
+    p.context().ledger.to_file(&p.gate().name, deleted)
 }
 
 /// Moves files to their targets, makes the names durable, and records
@@ -174,7 +169,7 @@ fn move_once(
     let (from, link, to) = match ends_of_move(p, source, place) {
         Ok(Some(ends)) => ends,
         Ok(None) => return Ok(Some(Outcome::Gone("its folder is not there any more"))),
-        Err(why) => return Ok(Some(Outcome::Later(why))),
+        Err(why) => return Ok(Some(Outcome::Later(why.to_string()))),
     };
     let moving = Moving {
         source: &from,
@@ -192,7 +187,7 @@ fn move_once(
         Ok((Moved::Taken, _)) => return Ok(None),
         Ok((Moved::Done | Moved::Already, packed)) => {
             if let Err(why) = file_companion(p, &filing.entry, to.folder()) {
-                return Ok(Some(Outcome::Later(why)));
+                return Ok(Some(Outcome::Later(why.to_string())));
             }
             touch(folders, &to);
             touch(folders, link.as_ref().unwrap_or(&from));
@@ -213,6 +208,15 @@ fn move_once(
     }))
 }
 
+/// Why a file cannot be moved now.
+#[derive(Debug, thiserror::Error)]
+enum Unreached {
+    #[error("`{}` cannot be reached: {error}", path.display())]
+    Path { path: PathBuf, error: io::Error },
+    #[error(transparent)]
+    Folder(#[from] FolderError),
+}
+
 /// The file, the link that leads to it where one does, and the place to which it is
 /// moved; none when its own folder is not there any more, and it is not at the
 /// target either.
@@ -220,18 +224,18 @@ fn ends_of_move(
     p: &mut Pass,
     source: &Path,
     target: &Path,
-) -> Result<Option<(At, Option<At>, At)>, String> {
+) -> Result<Option<(At, Option<At>, At)>, Unreached> {
     let live = Arc::clone(&p.live);
     let reach = &live.context.config.reach;
     let folder = target.parent().unwrap_or(Path::new("/"));
     let name = target.file_name().unwrap_or_default();
     let ensured = p.folders.ensure(reach, folder);
-    let to = ensured.map_err(|error: FolderError| error.to_string())?.at(name);
+    let to = ensured?.at(name);
     let real = live.real(source);
     let mut open = |path: &Path| {
         p.folders.at(reach, path).map_err(|error| match error.raw_os_error() {
             Some(libc::ENOENT) => None,
-            _ => Some(format!("`{}` cannot be reached: {error}", path.display())),
+            _ => Some(Unreached::Path { path: path.to_owned(), error }),
         })
     };
     let from = match open(&real) {
@@ -242,7 +246,11 @@ fn ends_of_move(
         Err(Some(why)) => return Err(why),
     };
     let link = (real != source).then(|| open(source)).transpose();
-    Ok(Some((from, link.map_err(Option::unwrap_or_default)?, to)))
+    // The file itself is there: without its link it waits, and is told.
+    let gone =
+        || Unreached::Path { path: source.to_owned(), error: io::ErrorKind::NotFound.into() };
+    let link = link.map_err(|why| why.unwrap_or_else(gone))?;
+    Ok(Some((from, link, to)))
 }
 
 /// Removes a repeat whose content stands in the ledger as worked, at a gate that
@@ -301,50 +309,6 @@ fn remove(p: &Pass, filing: &OpenEntry, source: &Path, what: &str, done: Outcome
         // What is not there any more was deleted before an interruption.
         Ok(_) => done,
     }
-}
-
-/// Files or removes the companion of a file that was just filed. When this is
-/// cut off, the filing of the entry is done again, and so is this.
-fn file_companion(p: &Pass, entry: &Entry, folder: &Arc<Folder>) -> Result<(), String> {
-    let Some(companion) = p.gate().settle.companion() else { return Ok(()) };
-    if matches!(p.gate().settle.by, SettleBy::Marker(_, MarkerFor::Folder)) {
-        return Ok(());
-    }
-    let file = Path::new(&entry.drop).join(&entry.path);
-    let place = companion_of(&p.live, companion, &file, &entry.fields);
-    let told = |error: &dyn std::fmt::Display| {
-        format!("`{}`, which belongs to a filed file, cannot be moved: {error}", place.display())
-    };
-    let reach = &p.live.context.config.reach;
-    let found = reach.at_if_there(&place).map_err(|error| told(&error))?;
-    let Some(from) = found else { return Ok(()) };
-    if companion.after == After::Remove {
-        return from.remove().map_err(|error| told(&error));
-    }
-    let meta = match from.look() {
-        Ok(Some(meta)) if meta.is_file() => meta,
-        // It never came, or was moved before an interruption.
-        _ => return Ok(()),
-    };
-    let sum = sum_of(&from).map_err(|error| told(&error))?;
-    let tag = p.context().ledger.tag().map_err(|error| told(&error))?;
-    let wanted = folder.path().join(place.file_name().unwrap_or_default());
-    let mut target = wanted.clone();
-    for number in 2..100_000 {
-        let moving = Moving {
-            source: &from,
-            link: None,
-            version: &meta.version,
-            sha256: sum,
-            target: &folder.at(target.file_name().unwrap_or_default()),
-            staged_name: format!(".vadegate-{tag}-{}.companion", entry.id),
-        };
-        match move_to(&moving).map_err(|error| told(&error))? {
-            Moved::Taken => target = numbered(&wanted, number),
-            _ => return Ok(()),
-        }
-    }
-    Err(told(&"no free name is left"))
 }
 
 /// Moves held entries to the hold folder, if the gate names one.

@@ -16,8 +16,17 @@ use crate::files::sha256::Sha256;
 use crate::files::version::Version;
 use crate::filing::folders::Folders;
 
-/// Bytes read at a time while fingerprinting.
-pub(crate) const BUFFER: usize = 256 * 1024;
+/// Bytes read at a time while fingerprinting, at the most and at the least.
+const BUFFER: usize = 256 * 1024;
+const LEAST_BUFFER: usize = 4 * 1024;
+
+/// A buffer for files of which the largest has so many bytes: most are small.
+pub(crate) fn buffer_for<'c>(candidates: impl Iterator<Item = &'c Candidate>) -> Vec<u8> {
+    let largest = candidates.map(|one| one.version.bytes).max().unwrap_or(0);
+    // One more, so that one read sees the end as well.
+    let wanted = usize::try_from(largest).unwrap_or(BUFFER).saturating_add(1);
+    vec![0; wanted.clamp(LEAST_BUFFER, BUFFER)]
+}
 
 /// What came of fingerprinting one piece.
 #[derive(Default)]

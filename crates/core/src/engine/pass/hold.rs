@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use crate::engine::pass::ctx::Pass;
 use crate::ledger::error::LedgerError;
+use crate::ledger::ids::BatchId;
 use crate::ledger::requests::Hold;
 use crate::ledger::state::Cause;
 use crate::ledger::types::OpenEntry;
@@ -29,7 +30,7 @@ pub(crate) fn hold_all(
     filings: &[OpenEntry],
     reason: &str,
     cause: Cause,
-    batch: Option<(i64, String)>,
+    batch: Option<(BatchId, String)>,
 ) -> Result<(), LedgerError> {
     p.report.held += filings.len() as u64;
     for filing in filings {

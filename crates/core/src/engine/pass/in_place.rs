@@ -5,13 +5,14 @@ use std::path::PathBuf;
 
 use crate::engine::pass::ctx::Pass;
 use crate::ledger::error::LedgerError;
+use crate::ledger::ids::BatchId;
 use crate::ledger::state::State;
 use crate::ledger::types::OpenEntry;
 
 /// Where files lie in whose place stands what was made of them, batch by batch.
 #[derive(Default)]
 pub(crate) struct Replaced {
-    batch: Option<i64>,
+    batch: Option<BatchId>,
     places: HashMap<i64, PathBuf>,
 }
 

@@ -7,6 +7,7 @@ use std::time::Duration;
 use crate::arrivals::sweep::{Seen, look_at};
 use crate::config::drops::FoundFolders;
 use crate::config::settle::{MarkerFor, SettleBy};
+use crate::config::taking::NotTaken;
 use crate::engine::gate::state::{Known, Live};
 use crate::engine::gate::sweep::Swept;
 use crate::engine::pass::ctx::OPEN_AGAIN;
@@ -162,7 +163,7 @@ fn consider(p: &mut Pass, live: &Live, seen: &Seen, noticed: bool) {
         Ok(fields) => fields,
         Err(why) => {
             // What is left on purpose is not worth a word.
-            p.untaken += u64::from(why.starts_with("no pattern"));
+            p.untaken += u64::from(matches!(why, NotTaken::Nearest { .. }));
             note_marker(live, seen);
             return;
         }

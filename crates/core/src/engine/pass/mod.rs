@@ -4,6 +4,7 @@ pub(crate) mod ask;
 pub(crate) mod batches;
 pub(crate) mod candidate;
 pub(crate) mod commit;
+pub(crate) mod companion;
 pub(crate) mod complete;
 pub(crate) mod ctx;
 pub(crate) mod enter;

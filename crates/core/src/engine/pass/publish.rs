@@ -10,13 +10,14 @@ use crate::engine::shared::OutputLock;
 use crate::files::kept_open::KeptOpen;
 use crate::filing::publish::{PublishError, end_folder, make_durable, place, place_folder};
 use crate::ledger::error::LedgerError;
+use crate::ledger::ids::BatchId;
 use crate::ledger::requests::Unpublished;
 use crate::ledger::words::OutputRole;
 
 /// Publishes what is committed and does not stand in its place yet.
 pub(crate) fn committed(p: &mut Pass) -> Result<(), LedgerError> {
     let live = std::sync::Arc::clone(&p.live);
-    let mut batches: BTreeMap<i64, Vec<Unpublished>> = BTreeMap::new();
+    let mut batches: BTreeMap<BatchId, Vec<Unpublished>> = BTreeMap::new();
     for output in live.context.ledger.unpublished(&live.gate.name)? {
         batches.entry(output.batch).or_default().push(output);
     }
@@ -92,7 +93,7 @@ fn publish_all(p: &Pass, outputs: &[Unpublished]) -> Result<Option<String>, Ledg
         return Ok(problem);
     }
     let told = placed.into_iter().map(|(output, path)| {
-        tracing::debug!(batch = output.batch, place = %path.display(), "published");
+        tracing::debug!(batch = %output.batch, place = %path.display(), "published");
         (output.id, path.display().to_string())
     });
     p.context().ledger.published(told.collect())?;

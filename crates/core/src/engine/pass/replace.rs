@@ -5,7 +5,7 @@ use std::collections::HashSet;
 use crate::engine::gate::state::Live;
 use crate::engine::pass::candidate::Candidate;
 use crate::engine::pass::enter::{identity_holder, new_entries};
-use crate::engine::pass::fingerprint::{BUFFER, ToBe, fingerprint_all};
+use crate::engine::pass::fingerprint::{ToBe, buffer_for, fingerprint_all};
 use crate::ledger::error::LedgerError;
 use crate::ledger::finding::ReplacementOutcome;
 use crate::ledger::new_entry::NewEntry;
@@ -37,7 +37,7 @@ pub(crate) fn end_replaced(
     if replaced.is_empty() {
         return Ok(());
     }
-    let buffer = &mut vec![0; BUFFER];
+    let buffer = &mut buffer_for(replaced.iter());
     let settled = fingerprint_all(live, generation, &replaced, buffer, ToBe::Told).settled;
     ledger.end_replaced(new_entries(live, settled))
 }

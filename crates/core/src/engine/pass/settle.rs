@@ -17,7 +17,7 @@ use crate::engine::pass::complete::{Complete, complete};
 use crate::engine::pass::ctx::{OPEN_AGAIN, Pass};
 use crate::engine::pass::enter::{into_entry, new_entries};
 use crate::engine::pass::file;
-use crate::engine::pass::fingerprint::{BUFFER, Fingerprinted, ToBe, fingerprint_all};
+use crate::engine::pass::fingerprint::{Fingerprinted, ToBe, buffer_for, fingerprint_all};
 use crate::engine::pass::moved::finish_all;
 use crate::engine::pass::order::sort;
 use crate::engine::pass::pick::{PassedOver, pick};
@@ -82,6 +82,9 @@ pub(crate) fn settle(p: &mut Pass) -> Result<(), LedgerError> {
 }
 
 fn settle_all(p: &mut Pass, candidates: Vec<Candidate>) -> Result<(), LedgerError> {
+    if candidates.is_empty() {
+        return Ok(());
+    }
     let mut entering = Entering { target: target_of_new(p), pending: None };
     let live = Arc::clone(&p.live);
     let generation = p.generation;
@@ -89,14 +92,14 @@ fn settle_all(p: &mut Pass, candidates: Vec<Candidate>) -> Result<(), LedgerErro
         fingerprint_all(&live, generation, chunk, buffer, ToBe::Recorded)
     };
     if candidates.len() <= CHUNK {
-        let done = piece(&candidates, &mut vec![0; BUFFER]);
+        let done = piece(&candidates, &mut buffer_for(candidates.iter()));
         take_in(p, &mut entering, done)?;
     } else {
         std::thread::scope(|scope| {
             let (hand_over, pieces) = mpsc::sync_channel(1);
             let (context, candidates) = (Arc::clone(&p.live.context), &candidates);
             scope.spawn(move || {
-                let mut buffer = vec![0; BUFFER];
+                let mut buffer = buffer_for(candidates.iter());
                 for chunk in candidates.chunks(CHUNK) {
                     let stopping = context.stopping.load(Ordering::Relaxed);
                     if stopping || hand_over.send(piece(chunk, &mut buffer)).is_err() {

@@ -62,7 +62,7 @@ fn without_work(p: &mut Pass) -> Result<(), LedgerError> {
     for filing in ready {
         match p.live.archive_path(&filing.entry) {
             Ok(target) => worked.push((filing.entry.id, None, target)),
-            Err(reason) => hold_entry(p, &filing, &reason)?,
+            Err(reason) => hold_entry(p, &filing, &reason.to_string())?,
         }
     }
     if worked.is_empty() {
@@ -193,7 +193,7 @@ struct Ran<'l> {
 impl<'l> Begun<'l> {
     fn run(self, live: &Live) -> Ran<'l> {
         let Begun { batch, work, locks } = self;
-        let _span = tracing::info_span!("batch", id = batch.claimed.batch).entered();
+        let _span = tracing::info_span!("batch", id = %batch.claimed.batch).entered();
         let carried = live.lend(false, |env| work.carry_out(&batch.claimed, env));
         Ran { batch, carried, _locks: locks }
     }
@@ -228,7 +228,7 @@ fn begin<'l>(
     let wanted = match wanted {
         Ok(wanted) => wanted,
         Err(why) => {
-            hold_all(p, &filings, &why, Cause::Pass, None)?;
+            hold_all(p, &filings, &why.to_string(), Cause::Pass, None)?;
             return Ok(None);
         }
     };
@@ -275,7 +275,7 @@ fn claim(
         lease: None,
     })?;
     let (batch, key) = (claimed.batch, &claimed.key);
-    tracing::debug!(batch, work = %kind, key, ?entries, "claimed");
+    tracing::debug!(%batch, work = %kind, key, ?entries, "claimed");
     Ok(ClaimedBatch { claimed, filings, effect, work: kind, began: Instant::now() })
 }
 

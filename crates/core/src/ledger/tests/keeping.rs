@@ -1,6 +1,7 @@
 //! Keeping a ledger while it is in use.
 
 use super::*;
+use crate::ledger::ids::BatchId;
 
 const MIB: i64 = 1 << 20;
 
@@ -62,7 +63,7 @@ fn trimming_forgets_what_is_over_and_nothing_else() {
         .collect();
     // The first half is worked and filed, all but one, which waits in its batch.
     let (over, waiting) = all.split_at(20);
-    let batches: Vec<i64> = over.iter().map(|id| claim(&ledger, &[*id]).unwrap()).collect();
+    let batches: Vec<BatchId> = over.iter().map(|id| claim(&ledger, &[*id]).unwrap()).collect();
     for (id, batch) in over.iter().zip(&batches).skip(1) {
         commit(&ledger, *batch, &[*id]).unwrap();
         file(&ledger, *id).unwrap();

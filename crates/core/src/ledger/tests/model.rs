@@ -78,7 +78,7 @@ fn step(ledger: &mut Ledger, folder: &Path, model: &mut Model, doing: &EntryActi
                 model.states[at].1 = State::Worked;
                 *model.worked.entry(content).or_default() += 1;
             } else if state != State::Ready {
-                assert!(commit(ledger, 1, &[id(at)]).is_err(), "commit of {state:?}");
+                assert!(commit(ledger, BatchId::of(1), &[id(at)]).is_err(), "commit of {state:?}");
             }
         }
         EntryAction::GiveBack(at) => {

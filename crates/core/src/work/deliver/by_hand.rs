@@ -17,7 +17,9 @@ use crate::ledger::words::{OutputMode, OutputRole};
 use crate::pattern::template::Template;
 use crate::work::deliver::stage::{SourceFile, StageFault, WantedCopy, stage_copies};
 use crate::work::exists::FileExists;
-use crate::work::hand::{HandError, HandFile, HandSources, LeftOut, REACH, by_hand, failed};
+use crate::work::hand::{
+    HandError, HandFile, HandSources, LeftOut, NoPlaceFor, REACH, by_hand, failed,
+};
 use crate::work::hand_staged::StagedByHand;
 use crate::work::meet::{Content, CopyPlan, Taken, Unmet, meet};
 use crate::work::openpgp::keys::KeyFile;
@@ -95,8 +97,8 @@ impl HandDeliver {
     pub fn plan(&self) -> Result<HandDeliverPlan, HandError> {
         let _open = KeptOpen::begin();
         let templates = self.templates()?;
-        let seal = self.seal();
-        let seal = seal.map(|seal| seal.open()).transpose().map_err(HandError::Refused)?;
+        let seal = self.seal().map(|seal| seal.open()).transpose();
+        let seal = seal.map_err(|fault| HandError::Refused(fault.to_string()))?;
         let mut left_out = Vec::new();
         let found = self.sources.find(&mut left_out, |_| Ok(None))?;
         let ours: HashSet<(u64, u64)> = found.iter().filter_map(|one| inode(&one.path)).collect();
@@ -116,7 +118,7 @@ impl HandDeliver {
                 }
                 Err(why) => {
                     taken.forget();
-                    left_out.push(LeftOut::faulty(&file.path, why));
+                    left_out.push(LeftOut::faulty(&file.path, why.to_string()));
                 }
             }
         }
@@ -172,7 +174,7 @@ impl HandDeliver {
         ours: &HashSet<(u64, u64)>,
         shared: &HashSet<PathBuf>,
         taken: &mut Taken,
-    ) -> Result<Result<Vec<CopyPlan>, String>, HandError> {
+    ) -> Result<Result<Vec<CopyPlan>, NoPlaceFor>, HandError> {
         // Its content matters where something is there, or comes there too.
         let meets = |path: &PathBuf| shared.contains(path) || path.symlink_metadata().is_ok();
         let matters =
@@ -189,19 +191,19 @@ impl HandDeliver {
         for template in templates {
             let path = match template.path(&file.fields, &file.values(sum)) {
                 Ok(path) => PathBuf::from(path),
-                Err(error) => return Ok(Err(error.to_string())),
+                Err(error) => return Ok(Err(error.into())),
             };
             if self.exists == FileExists::Replace
                 && inode(&path).is_some_and(|one| ours.contains(&one))
             {
-                return Ok(Err(format!("`{}` is one of the sources", path.display())));
+                return Ok(Err(NoPlaceFor::Source(path)));
             }
             match meet(&REACH, &path, self.exists, self.compress, content, taken) {
                 Ok(copy) => copies.push(copy),
                 Err(Unmet::Hold(why) | Unmet::Place(why)) => {
                     let keys = "exists = \"replace\", \"number\" or \"leave\"";
                     let options = "--exists replace, --exists number or --exists leave";
-                    return Ok(Err(why.replace(keys, options)));
+                    return Ok(Err(NoPlaceFor::Met(why.replace(keys, options))));
                 }
             }
         }

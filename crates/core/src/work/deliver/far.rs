@@ -78,7 +78,7 @@ pub(crate) fn meet_far(
     let Some(far) = destination.far.clone() else {
         return Err(NotPlanned::Hold("it is no destination at a place".into()));
     };
-    let opened = env.afar.open(&far.place).map_err(Blocked::Away)?;
+    let opened = env.afar.open(&far.place).map_err(|none| Blocked::Away(none.to_string()))?;
     let path = env.path_for(&destination.into, entry);
     let path = path.map_err(|error| NotPlanned::Hold(error.to_string()))?;
     let path = path.trim_start_matches('/').to_owned();

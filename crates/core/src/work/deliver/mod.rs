@@ -23,12 +23,14 @@ use std::time::Duration;
 
 use crate::ledger::types::Entry;
 use crate::ledger::words::{Effect, WorkKind};
+use crate::pattern::template::TemplateError;
 use crate::settings::reader::Section;
 use crate::work::batch::Batch;
 use crate::work::deliver::carry_out::Seals;
 use crate::work::deliver::config::{DeliverConfig, DestinationConfig};
 use crate::work::deliver::plan::plan_batch;
 use crate::work::env::Env;
+use crate::work::openpgp::keys::KeyFault;
 use crate::work::openpgp::seal::SealConfig;
 use crate::work::retry::Retry;
 use crate::work::seam::{
@@ -123,21 +125,21 @@ impl Work for Deliver {
         bundle.chain(self.0.to.iter().flat_map(|one| one.into.uses())).collect()
     }
 
-    fn target(&self, entry: &Entry, env: &Env<'_>) -> Result<String, String> {
+    fn target(&self, entry: &Entry, env: &Env<'_>) -> Result<String, TemplateError> {
         match &self.0.bundle {
-            Some(bundle) => env.path_for(&bundle.into, entry).map_err(|error| error.to_string()),
+            Some(bundle) => env.path_for(&bundle.into, entry),
             None => Ok(String::new()),
         }
     }
 
-    fn locks(&self, target: &str, _: &Entry, _: &Env<'_>) -> Result<Vec<Target>, String> {
+    fn locks(&self, target: &str, _: &Entry, _: &Env<'_>) -> Result<Vec<Target>, TemplateError> {
         // Copies of single files meet what is there when they are brought to their names.
         let bundle = self.0.bundle.iter().map(|_| Target::Output(PathBuf::from(target)));
         Ok(bundle.collect())
     }
 
     fn check(&self, _: &std::path::Path, findings: &mut WorkFindings) {
-        findings.faults.extend(self.0.open_seals().err());
+        findings.faults.extend(self.0.open_seals().err().map(|fault| fault.to_string()));
     }
 
     fn open(&self) -> Option<Box<dyn Worker>> {
@@ -147,7 +149,7 @@ impl Work for Deliver {
 
 impl DeliverConfig {
     /// Reads the keys for which is encrypted, and with which is signed.
-    fn open_seals(&self) -> Result<Seals, String> {
+    fn open_seals(&self) -> Result<Seals, KeyFault> {
         let open = |seal: Option<&SealConfig>| seal.map(SealConfig::open).transpose();
         let bundle = self.bundle.as_ref().and_then(|bundle| bundle.seal.as_ref());
         let to = self.to.iter().map(|one| one.seal.as_ref());

@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use crate::files::kept_open::KeptOpen;
 use crate::ledger::requests::PlannedOutput;
 use crate::ledger::words::OutputRole;
+use crate::pattern::template::TemplateError;
 use crate::words;
 use crate::work::batch::{Batch, BatchEntry};
 use crate::work::deliver::carry_out::{BundlePlan, DeliverPlan, Item};
@@ -27,7 +28,7 @@ pub(crate) fn plan_batch(
         Some(bundle) => Some(plan_bundle(bundle, Path::new(&batch.target), env)?),
         None => None,
     };
-    let seals = config.open_seals().map_err(Blocked::Output)?;
+    let seals = config.open_seals().map_err(|fault| Blocked::Output(fault.to_string()))?;
     let doing = match &bundle {
         Some(bundle) => {
             format!(
@@ -119,7 +120,7 @@ impl Planning<'_> {
         }
         let name = match self.member_name(member) {
             Ok(name) => name,
-            Err(why) => return Ok(Err(EntryVerdict::Hold(why))),
+            Err(why) => return Ok(Err(EntryVerdict::Hold(why.to_string()))),
         };
         let (filing, path) = (member.filing.clone(), member.path.clone());
         let seals = self.config.here_numbers();
@@ -127,17 +128,16 @@ impl Planning<'_> {
     }
 
     /// The name of a file in the bundle; two of one name are numbered.
-    fn member_name(&mut self, member: &BatchEntry) -> Result<String, String> {
+    fn member_name(&mut self, member: &BatchEntry) -> Result<String, MemberFault> {
         let Some(bundle) = &self.config.bundle else { return Ok(String::new()) };
         let entry = &member.filing.entry;
-        let written = bundle.member.path(&entry.fields, &self.env.values(entry));
-        let written = written.map_err(|error| error.to_string())?;
+        let written = bundle.member.path(&entry.fields, &self.env.values(entry))?;
         // A folder that is empty leaves no part behind.
         let parts: Vec<&str> =
             written.split('/').filter(|part| !matches!(*part, "" | ".")).collect();
         let name = parts.join("/");
         if name.is_empty() || name.chars().any(char::is_control) {
-            return Err(format!("`{name}` is no name for a member of an archive"));
+            return Err(MemberFault::NoName(name));
         }
         Ok(self.numbered(name))
     }
@@ -151,6 +151,15 @@ impl Planning<'_> {
         let other = crate::filing::folders::numbered(Path::new(&name), *count);
         self.numbered(other.display().to_string())
     }
+}
+
+/// Why a file has no name in an archive.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+enum MemberFault {
+    #[error(transparent)]
+    Template(#[from] TemplateError),
+    #[error("`{0}` is no name for a member of an archive")]
+    NoName(String),
 }
 
 fn plan_bundle(config: &BundleConfig, path: &Path, env: &Env<'_>) -> Result<BundlePlan, Blocked> {

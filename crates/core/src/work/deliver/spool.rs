@@ -7,6 +7,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use crate::files::roots::Reach;
+use crate::ledger::ids::BatchId;
 use crate::work::deliver::far::{FarCopy, Known};
 use crate::work::deliver::stage::WantedCopy;
 use crate::work::env::Env;
@@ -25,7 +26,7 @@ pub(crate) struct Spool {
 
 impl Spool {
     /// Begins with a batch.
-    pub fn begin(env: &Env<'_>, batch: i64) -> Self {
+    pub fn begin(env: &Env<'_>, batch: BatchId) -> Self {
         let folder = env.state.join(FOLDER).join(batch.to_string());
         let (made, sealed) = (AtomicU64::new(0), std::sync::OnceLock::new());
         Spool { folder, made, sealed }

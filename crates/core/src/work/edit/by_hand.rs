@@ -17,7 +17,9 @@ use crate::work::edit::config::{CellConfig, EditConfig, ReplaceConfig, TextConfi
 use crate::work::edit::content::{EditedContent, Editing, Unedited};
 use crate::work::edit::looked::Looked;
 use crate::work::exists::FileExists;
-use crate::work::hand::{HandError, HandFile, HandSources, LeftOut, REACH, by_hand, failed};
+use crate::work::hand::{
+    HandError, HandFile, HandSources, LeftOut, NoPlaceFor, REACH, by_hand, failed,
+};
 use crate::work::hand_staged::StagedByHand;
 use crate::work::meet::{Content, CopyPlan, Taken, Unmet, meet};
 use crate::work::staged::Staged;
@@ -158,7 +160,7 @@ impl HandEdit {
         &self,
         file: &HandFile,
         taken: &mut Taken,
-    ) -> Result<Result<CopyPlan, String>, HandError> {
+    ) -> Result<Result<CopyPlan, NoPlaceFor>, HandError> {
         let Some(into) = &self.into else {
             let path = std::path::absolute(&file.path).map_err(failed(&file.path))?;
             let sum = by_hand(&path).and_then(|at| sum_of(&at)).map_err(failed(&file.path))?;
@@ -173,10 +175,10 @@ impl HandEdit {
         let template = parsed(&whole.display().to_string())?;
         let path = match template.path(&file.fields, &file.values(None)) {
             Ok(path) => PathBuf::from(path),
-            Err(error) => return Ok(Err(error.to_string())),
+            Err(error) => return Ok(Err(error.into())),
         };
         if std::path::absolute(&file.path).is_ok_and(|own| own == path) {
-            return Ok(Err("would come over itself; edit it with --in-place".into()));
+            return Ok(Err(NoPlaceFor::Itself));
         }
         let never = Content { bytes: u64::MAX, sha256: Sha256::default() };
         Ok(match meet(&REACH, &path, self.exists, None, never, taken) {
@@ -184,11 +186,10 @@ impl HandEdit {
                 taken.keep();
                 Ok(place)
             }
-            Err(Unmet::Hold(_)) if self.exists == FileExists::Fail => Err(format!(
-                "`{}` is there already; move it away, or say --exists replace, --exists number or --exists leave",
-                path.display()
-            )),
-            Err(Unmet::Hold(why) | Unmet::Place(why)) => Err(why),
+            Err(Unmet::Hold(_)) if self.exists == FileExists::Fail => {
+                Err(NoPlaceFor::Occupied(path))
+            }
+            Err(Unmet::Hold(why) | Unmet::Place(why)) => Err(NoPlaceFor::Met(why)),
         })
     }
 }
@@ -214,11 +215,13 @@ impl HandEditPlan {
         for (number, file) in std::mem::take(&mut self.files).iter().enumerate() {
             let editing = order.orders.0.editing(&file.fields, &file.values(None));
             let placed = order.place(file, &mut taken)?;
+            let editing = editing.map_err(|why| why.to_string());
+            let placed = placed.map_err(|why| why.to_string());
             match editing.and_then(|editing| Ok((editing, placed?))) {
                 Ok((editing, place)) => {
                     match one(number, file, &place, &editing, rehearse, stopping)? {
                         Ok(edited) => done.push(edited),
-                        Err(why) => self.left_out.push(LeftOut::faulty(&file.path, why)),
+                        Err(why) => self.left_out.push(LeftOut::faulty(&file.path, why.0)),
                     }
                 }
                 Err(why) => self.left_out.push(LeftOut::faulty(&file.path, why)),
@@ -229,6 +232,9 @@ impl HandEditPlan {
     }
 }
 
+/// Why a file cannot be edited, in words: it is left out.
+struct Unfit(String);
+
 fn one(
     number: usize,
     file: &HandFile,
@@ -236,7 +242,7 @@ fn one(
     editing: &Editing,
     rehearse: bool,
     stopping: &AtomicBool,
-) -> Result<Result<HandEdited, String>, HandError> {
+) -> Result<Result<HandEdited, Unfit>, HandError> {
     let told = |path: PathBuf, edited: EditedContent, bytes| HandEdited {
         source: file.path.clone(),
         path,
@@ -253,7 +259,7 @@ fn one(
         let edited = editing.write(opened, &mut std::io::sink(), stopping);
         return Ok(match edited {
             Ok(edited) => Ok(told(place.path.clone(), edited, 0)),
-            Err(unedited) => Err(words_of(unedited, &file.path)?),
+            Err(unedited) => Err(Unfit(words_of(unedited, &file.path)?)),
         });
     }
     let mut by_hand = StagedByHand::default();
@@ -280,7 +286,7 @@ fn one(
         }
         Err(unedited) => {
             by_hand.discard();
-            words_of(unedited, &file.path).map(Err)
+            words_of(unedited, &file.path).map(|why| Err(Unfit(why)))
         }
     }
 }

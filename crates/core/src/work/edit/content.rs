@@ -7,10 +7,10 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use serde_json::json;
 use vadegate_tables::edit::text::{Find, MOST_TEXT, Replacement, TextEdit, edit_text};
-use vadegate_tables::edit::{CellEdit, CellSet, CellValue, EditFault, edit_workbook};
+use vadegate_tables::edit::{CellEdit, CellPlace, CellSet, CellValue, EditFault, edit_workbook};
 
 use crate::pattern::Fields;
-use crate::pattern::template::Builtins;
+use crate::pattern::template::{Builtins, TemplateError};
 use crate::words::counted;
 use crate::work::edit::config::EditConfig;
 use crate::work::edit::looked::Looked;
@@ -46,17 +46,26 @@ pub(crate) struct EditedContent {
 /// Cells of a file that are told of.
 const TOLD: usize = 100;
 
+/// Why nothing is done to a file.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum NoEditing {
+    #[error(transparent)]
+    Template(#[from] TemplateError),
+    #[error("cell {place}: {why}")]
+    Cell { place: CellPlace, why: EditFault },
+}
+
 impl EditConfig {
     /// What is done to a file with these fields.
     ///
     /// # Errors
-    /// Why a value cannot be written, or is none of its type.
-    pub fn editing(&self, fields: &Fields, values: &Builtins<'_>) -> Result<Editing, String> {
+    /// [`NoEditing`]: why a value cannot be written, or is none of its type.
+    pub fn editing(&self, fields: &Fields, values: &Builtins<'_>) -> Result<Editing, NoEditing> {
         let mut editing = Editing::default();
         for cell in &self.cells {
-            let text = cell.value.text(fields, values).map_err(|error| error.to_string())?;
+            let text = cell.value.text(fields, values)?;
             let value = CellValue::read(&text, cell.as_type)
-                .map_err(|fault| format!("cell {}: {fault}", cell.place))?;
+                .map_err(|why| NoEditing::Cell { place: cell.place, why })?;
             let (sheet, place) = (cell.sheet.clone(), cell.place);
             editing.cells.push(CellEdit { sheet, place, value });
         }
@@ -71,7 +80,7 @@ impl EditConfig {
                     one.with.text_with(fields, values, |value| value.replace('$', "$$")),
                 ),
             };
-            replace.push(Replacement { find, with: with.map_err(|error| error.to_string())? });
+            replace.push(Replacement { find, with: with? });
             editing.looked.push(one.find.shown().to_owned());
         }
         let (encoding, line_end, mark) = (text.encoding, text.line_end, text.mark);

@@ -13,19 +13,24 @@ pub(crate) enum Looked {
     Regex(Regex),
 }
 
+/// A text is no regular expression, or one that is too large.
+#[derive(Debug, Clone, PartialEq, thiserror::Error)]
+#[error("{}", .0.to_string().replace('\n', " "))]
+pub(crate) struct NoRegex(#[from] regex::Error);
+
 impl Looked {
     /// Reads what is looked for: words, or an expression in which `^` and `$` are ends of
     /// lines.
     ///
     /// # Errors
-    /// Why it is no regular expression.
-    pub fn read(text: &str, regex: bool) -> Result<Self, String> {
+    /// [`NoRegex`], when it is no regular expression.
+    pub fn read(text: &str, regex: bool) -> Result<Self, NoRegex> {
         if !regex {
             return Ok(Looked::Text(text.to_owned()));
         }
         let built =
             RegexBuilder::new(text).multi_line(true).crlf(true).size_limit(MOST_REGEX).build();
-        built.map(Looked::Regex).map_err(|error| error.to_string().replace('\n', " "))
+        Ok(Looked::Regex(built?))
     }
 
     /// As it was written.

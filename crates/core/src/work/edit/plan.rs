@@ -58,7 +58,7 @@ fn look(
     }
     let editing = match config.editing(&entry.fields, &env.values(entry)) {
         Ok(editing) => editing,
-        Err(why) => return Ok(Err(EntryVerdict::Hold(why))),
+        Err(why) => return Ok(Err(EntryVerdict::Hold(why.to_string()))),
     };
     let (filing, path) = (member.filing.clone(), member.path.clone());
     let placed = place_of(config, member, &editing, env);

@@ -7,6 +7,7 @@ use std::path::Path;
 use crate::files::roots::Reach;
 use crate::files::version::Version;
 use crate::filing::moving::sum_of;
+use crate::ledger::ids::BatchId;
 use crate::ledger::pending::{ClaimedOutput, OpenClaim};
 use crate::ledger::requests::MadeOutput;
 use crate::ledger::types::Entry;
@@ -59,7 +60,7 @@ pub(crate) fn ask(
 /// The rows that were set aside, which were durable before the database was told to commit.
 fn aside_again(
     output: &ClaimedOutput,
-    batch: i64,
+    batch: BatchId,
     account: &str,
     env: &Env<'_>,
 ) -> Result<Option<MadeOutput>, Blocked> {

@@ -28,7 +28,7 @@ use crate::ledger::made::ProvenOutput;
 use crate::ledger::pending::OpenClaim;
 use crate::ledger::types::Entry;
 use crate::ledger::words::{Effect, WorkKind};
-use crate::pattern::template::Template;
+use crate::pattern::template::{Template, TemplateError};
 use crate::settings::reader::Section;
 use crate::work::batch::Batch;
 use crate::work::env::Env;
@@ -38,7 +38,8 @@ use crate::work::load::place::{Shared, said, table_in};
 use crate::work::outcome::{Asked, NotDone, PlaceDiffers, PlaceRows};
 use crate::work::retry::Retry;
 use crate::work::seam::{
-    Blocked, Drive, ReadContext, Target, Work, WorkFindings, WorkPlace, WorkPlan, WorkView, Worker,
+    Blocked, Drive, NotAsked, ReadContext, Target, Work, WorkFindings, WorkPlace, WorkPlan,
+    WorkView, Worker,
 };
 
 /// Reads the `load` section of a gate.
@@ -111,11 +112,11 @@ impl Work for Load {
         Some(&self.0.shaping.reading)
     }
 
-    fn target(&self, entry: &Entry, env: &Env<'_>) -> Result<String, String> {
+    fn target(&self, entry: &Entry, env: &Env<'_>) -> Result<String, TemplateError> {
         Ok(self.0.to.output(&self.0.table_of(entry, env)?))
     }
 
-    fn locks(&self, _: &str, first: &Entry, env: &Env<'_>) -> Result<Vec<Target>, String> {
+    fn locks(&self, _: &str, first: &Entry, env: &Env<'_>) -> Result<Vec<Target>, TemplateError> {
         let mut targets = self.turn();
         if let Some(path) = self.0.rejects_for(first, env)? {
             targets.push(Target::Output(path));
@@ -144,10 +145,8 @@ impl Work for Load {
 
 impl LoadConfig {
     /// The table into which the rows of an entry go.
-    pub(crate) fn table_of(&self, entry: &Entry, env: &Env<'_>) -> Result<String, String> {
-        let values = env.values(entry);
-        let table = self.table.text_with(&entry.fields, &values, table_part);
-        table.map_err(|error| error.to_string())
+    pub(crate) fn table_of(&self, entry: &Entry, env: &Env<'_>) -> Result<String, TemplateError> {
+        self.table.text_with(&entry.fields, &env.values(entry), table_part)
     }
 
     /// The file for rows that are set aside, named by a batch's first entry.
@@ -155,11 +154,11 @@ impl LoadConfig {
         &self,
         entry: &Entry,
         env: &Env<'_>,
-    ) -> Result<Option<PathBuf>, String> {
+    ) -> Result<Option<PathBuf>, TemplateError> {
         let template: Option<&Template> = self.rejects.as_ref();
         let template = template.filter(|_| self.shaping.misfits == Misfits::SetAside);
         let path = template.map(|template| env.path_for(template, entry)).transpose();
-        path.map(|path| path.map(PathBuf::from)).map_err(|error| error.to_string())
+        Ok(path?.map(PathBuf::from))
     }
 }
 
@@ -204,10 +203,11 @@ impl Worker for Loader {
         deep: bool,
         env: &Env<'_>,
         differs: &mut dyn FnMut(PlaceDiffers),
-    ) -> Result<(), String> {
-        let tag = env.ledger.tag().map_err(|error| error.to_string())?;
+    ) -> Result<(), NotAsked> {
+        let tag = env.ledger.tag()?;
         let destination = &mut **self.destination.lock(env);
         let table = table_in(place).1;
-        verify::verify(&self.config, destination, table, tag, made, deep, differs).map_err(said)
+        verify::verify(&self.config, destination, table, tag, made, deep, differs)
+            .map_err(|error| NotAsked::Place(said(error)))
     }
 }

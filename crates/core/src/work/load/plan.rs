@@ -44,8 +44,8 @@ pub(crate) fn plan(
         return Err(Blocked::Hold("there is nothing to load".into()));
     };
     let first = first.filing.entry.clone();
-    let table = config.table_of(&first, env).map_err(Blocked::Hold)?;
-    let rejects = config.rejects_for(&first, env).map_err(Blocked::Hold)?;
+    let table = config.table_of(&first, env)?;
+    let rejects = config.rejects_for(&first, env)?;
     let columns = destination.lock(env).columns(&table)?;
     if columns.is_none() && !config.create {
         return Err(Blocked::Away(format!(
@@ -65,7 +65,7 @@ pub(crate) fn plan(
     let (heads, key) = match fitted {
         Ok(fitted) => fitted,
         Err(why) => {
-            hold_all(&mut admitted, &why);
+            hold_all(&mut admitted, &why.to_string());
             (Vec::new(), Vec::new())
         }
     };
@@ -79,8 +79,7 @@ pub(crate) fn plan(
             key.join(", ")
         )));
     }
-    let aside = rejects.map(|path| beside(env.reach, path, true)).transpose();
-    let aside = aside.map_err(Blocked::Output)?;
+    let aside = rejects.map(|path| beside(env.reach, path, true)).transpose()?;
     let job = Job {
         table,
         columns: heads,
@@ -144,7 +143,16 @@ fn loaded(config: &LoadConfig, table: &str) -> PlannedOutput {
 }
 
 /// Columns and key of the table; else why no file is loaded.
-type Fitted = Result<(Vec<Head>, Vec<String>), String>;
+type Fitted = Result<(Vec<Head>, Vec<String>), Unfit>;
+
+/// Why no file of a batch is loaded.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+enum Unfit {
+    #[error("it has no column `{0}`, which is the key")]
+    NoKey(String),
+    #[error("it does not fit the table `{table}`: {why}; choose `columns`, or change the table")]
+    Columns { table: String, why: String },
+}
 
 /// How the columns of the files fit the table.
 fn fitted(
@@ -157,7 +165,7 @@ fn fitted(
     let names = plan.options().layout.names;
     let any = !admitted.sources.is_empty();
     if let Some(missing) = config.key.iter().find(|key| !plan.require(key) && any) {
-        return Ok(Err(format!("it has no column `{missing}`, which is the key")));
+        return Ok(Err(Unfit::NoKey(missing.clone())));
     }
     let mut heads = plan.heads();
     if let Some(columns) = columns {
@@ -169,9 +177,7 @@ fn fitted(
         }
         if !fitted.of_files.is_empty() && any {
             let why = fitted.of_files.join("; ");
-            return Ok(Err(format!(
-                "it does not fit the table `{table}`: {why}; choose `columns`, or change the table"
-            )));
+            return Ok(Err(Unfit::Columns { table: table.to_owned(), why }));
         }
         heads.iter_mut().zip(fitted.names).for_each(|(head, name)| head.name = name);
     }

@@ -14,7 +14,7 @@ use vadegate_tables::{Account, Added, Bytes, Fault, Options};
 use crate::files::roots::Reach;
 use crate::pattern::Fields;
 use crate::pattern::natural::{field_order, natural_order};
-use crate::pattern::template::Template;
+use crate::pattern::template::{Template, TemplateError};
 use crate::work::hand::{HandError, HandFile, HandSources, LeftOut, by_hand, failed};
 use crate::work::merge::config::Exists;
 use crate::work::tables::source::Source;
@@ -104,7 +104,8 @@ impl HandMerge {
         let mut bytes = 0;
         for one in found {
             let written = self.source_of(&one, &read);
-            let (output, source) = written.map_err(HandError::Refused)?;
+            let (output, source) =
+                written.map_err(|error| HandError::Refused(error.to_string()))?;
             bytes += one.version.bytes;
             groups.entry(output).or_default().push((source, one.fields));
         }
@@ -146,16 +147,15 @@ impl HandMerge {
         &self,
         one: &HandFile,
         read: &Arc<AtomicU64>,
-    ) -> Result<(PathBuf, Source), String> {
+    ) -> Result<(PathBuf, Source), TemplateError> {
         let values = one.values(None);
-        let words = |error: crate::pattern::template::TemplateError| error.to_string();
-        let output = PathBuf::from(self.output.path(&one.fields, &values).map_err(words)?);
+        let output = PathBuf::from(self.output.path(&one.fields, &values)?);
         let mut added = Vec::new();
         for (column, template) in &self.add {
-            added.push(Added::text(column, &template.text(&one.fields, &values).map_err(words)?));
+            added.push(Added::text(column, &template.text(&one.fields, &values)?));
         }
         let sheet = match &self.sheet {
-            Some(sheet) => Some(sheet.text(&one.fields, &values).map_err(words)?),
+            Some(sheet) => Some(sheet.text(&one.fields, &values)?),
             None => None,
         };
         let source = Source {

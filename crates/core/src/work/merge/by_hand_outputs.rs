@@ -65,7 +65,8 @@ impl HandPlan {
         std::fs::create_dir_all(folder).map_err(failed(folder))?;
         let mut plan = Plan::new(self.options(output, folder)?);
         if let Some(base) = &base {
-            begin_with(&mut plan, &Reach::anywhere(), base).map_err(HandError::Refused)?;
+            begin_with(&mut plan, &Reach::anywhere(), base)
+                .map_err(|fault| HandError::Refused(fault.to_string()))?;
         }
         let sources = self.sound(&mut plan, sources)?;
         if sources.is_empty() {

@@ -15,7 +15,7 @@ use vadegate_tables::{Misfits, Reading};
 
 use crate::ledger::types::Entry;
 use crate::ledger::words::{Effect, WorkKind};
-use crate::pattern::template::Template;
+use crate::pattern::template::{Template, TemplateError};
 use crate::settings::reader::Section;
 use crate::work::batch::Batch;
 use crate::work::env::Env;
@@ -79,16 +79,18 @@ impl Work for Merge {
         Some(&self.0.shaping.reading)
     }
 
-    fn target(&self, entry: &Entry, env: &Env<'_>) -> Result<String, String> {
-        env.path_for(&self.0.into, entry).map_err(|error| error.to_string())
+    fn target(&self, entry: &Entry, env: &Env<'_>) -> Result<String, TemplateError> {
+        env.path_for(&self.0.into, entry)
     }
 
-    fn locks(&self, target: &str, first: &Entry, env: &Env<'_>) -> Result<Vec<Target>, String> {
+    fn locks(
+        &self,
+        target: &str,
+        first: &Entry,
+        env: &Env<'_>,
+    ) -> Result<Vec<Target>, TemplateError> {
         let output = Path::new(target);
-        let path = |template: &Template| {
-            let path = env.path_for(template, first).map(PathBuf::from);
-            path.map_err(|error| error.to_string())
-        };
+        let path = |template: &Template| env.path_for(template, first).map(PathBuf::from);
         let mut paths = vec![output.to_owned()];
         if self.0.shaping.misfits != Misfits::Hold {
             paths.push(match &self.0.rejects {

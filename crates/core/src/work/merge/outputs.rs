@@ -64,16 +64,12 @@ pub(crate) fn batch_plan(
     let grows = rows.mode == OutputMode::Append || rows.opening.base.is_some();
     let rejects = match &config.rejects {
         _ if config.shaping.misfits == vadegate_tables::Misfits::Hold => None,
-        Some(template) => Some(beside(reach, path(template)?, true).map_err(Blocked::Output)?),
-        None => Some(
-            beside(reach, with_ending(&rows.path, "rejects.csv"), grows)
-                .map_err(Blocked::Output)?,
-        ),
+        Some(template) => Some(beside(reach, path(template)?, true)?),
+        None => Some(beside(reach, with_ending(&rows.path, "rejects.csv"), grows)?),
     };
     let account = config
         .account
         .then(|| beside(reach, with_ending(&rows.path, "account.jsonl"), grows))
-        .map(|plan| plan.map_err(Blocked::Output))
         .transpose()?;
     let all = match &config.also_all {
         Some(template) => Some(plan(reach, config, &path(template)?, Exists::Append)?),
@@ -129,7 +125,7 @@ pub(crate) fn plan(
     output: &Path,
     exists: Exists,
 ) -> Result<RowsPlan, Blocked> {
-    let there = is_there(reach, output).map_err(Blocked::Output)?;
+    let there = is_there(reach, output)?;
     let options = config.options(output);
     let writing = options.writing.clone();
     let mut plan = RowsPlan {
@@ -148,7 +144,7 @@ pub(crate) fn plan(
     match exists {
         Exists::Replace => plan.mode = OutputMode::Replace,
         Exists::Append if there && writing.can_grow() => {
-            let found = existing(reach, output, &writing).map_err(Blocked::Output)?;
+            let found = existing(reach, output, &writing)?;
             plan.mode = OutputMode::Append;
             plan.base_bytes = found.bytes;
             if !found.columns.is_empty() {
@@ -159,7 +155,7 @@ pub(crate) fn plan(
         }
         // What rows cannot be added to is written anew, with its rows first.
         Exists::Append if there => {
-            begin_with(&mut plan.columns, reach, output).map_err(Blocked::Output)?;
+            begin_with(&mut plan.columns, reach, output)?;
             plan.mode = OutputMode::Replace;
             plan.opening.base = Some(output.to_owned());
         }

@@ -1,7 +1,7 @@
 //! Keys: those for which is encrypted, and those with which is signed and read.
 
 use std::fs::File;
-use std::io::{BufReader, Read};
+use std::io::{self, BufReader, Read};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
@@ -13,7 +13,7 @@ use pgp::types::{KeyDetails, Password};
 
 use crate::settings::keys::join;
 use crate::settings::reader::Section;
-use crate::settings::secret::Secret;
+use crate::settings::secret::{Secret, SecretFault};
 
 /// Bytes that a file of a key may have.
 const MOST_KEY: u64 = 4 << 20;
@@ -23,6 +23,57 @@ const MOST_KEY: u64 = 4 << 20;
 pub(crate) struct KeyFile {
     pub file: PathBuf,
     pub passphrase: Option<Secret>,
+}
+
+/// Why a key is of no use; nothing secret stands in it.
+#[derive(Debug, thiserror::Error)]
+#[error("{}", words(file, *use_of, why))]
+pub(crate) struct KeyFault {
+    pub file: PathBuf,
+    pub use_of: KeyUse,
+    pub why: KeyTrouble,
+}
+
+/// Whose key it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum KeyUse {
+    /// One of ours, which opens and signs.
+    Ours,
+    /// One for which is encrypted.
+    Recipient,
+}
+
+/// What is wrong with a key.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum KeyTrouble {
+    #[error(transparent)]
+    Unread(#[from] io::Error),
+    #[error("it is no file of a key")]
+    NoFile,
+    #[error("{0}")]
+    NoKey(pgp::errors::Error),
+    #[error("its passphrase {0}")]
+    Passphrase(SecretFault),
+    #[error("its passphrase is another")]
+    Locked,
+    #[error("its parts do not belong together: {0}")]
+    Unbound(pgp::errors::Error),
+    #[error("it was revoked")]
+    Revoked,
+    #[error("it has expired")]
+    Expired,
+    #[error("it has no part for that which is valid")]
+    NoPart,
+    #[error("it does not sign")]
+    NoSigner,
+}
+
+fn words(file: &Path, use_of: KeyUse, why: &KeyTrouble) -> String {
+    let file = file.display();
+    match use_of {
+        KeyUse::Ours => format!("the key in `{file}` cannot be used: {why}"),
+        KeyUse::Recipient => format!("nothing can be encrypted for the key in `{file}`: {why}"),
+    }
 }
 
 impl KeyFile {
@@ -56,26 +107,21 @@ impl KeyFile {
         KeyFile { file, passphrase: passphrase.map(Secret::Text) }
     }
 
-    fn words(&self) -> String {
-        format!("the key in `{}`", self.file.display())
-    }
-
     /// The key, opened.
     ///
     /// # Errors
-    /// Why it cannot be had, in words in which nothing secret stands.
-    pub fn open(&self) -> Result<SignedSecretKey, String> {
-        let words = self.words();
-        let wrong = |why: &dyn std::fmt::Display| format!("{words} cannot be used: {why}");
-        let file = bounded(&self.file).map_err(|why| wrong(&why))?;
+    /// [`KeyFault`]: why it cannot be had, in words in which nothing secret stands.
+    pub fn open(&self) -> Result<SignedSecretKey, KeyFault> {
+        let wrong = |why| KeyFault { file: self.file.clone(), use_of: KeyUse::Ours, why };
+        let file = bounded(&self.file).map_err(wrong)?;
         let read = SignedSecretKey::from_reader_single(BufReader::new(file));
-        let (mut key, _) = read.map_err(|error| wrong(&error))?;
+        let (mut key, _) = read.map_err(|error| wrong(KeyTrouble::NoKey(error)))?;
         let passphrase = match &self.passphrase {
-            Some(secret) => secret.read().map_err(|why| wrong(&format!("its passphrase {why}")))?,
+            Some(secret) => secret.read().map_err(|why| wrong(KeyTrouble::Passphrase(why)))?,
             None => String::new(),
         };
         let password = Password::from(passphrase.as_str());
-        let locked = |_| wrong(&"its passphrase is another");
+        let locked = |_| wrong(KeyTrouble::Locked);
         key.primary_key.remove_password(&password).map_err(locked)?;
         for subkey in &mut key.secret_subkeys {
             subkey.key.remove_password(&password).map_err(locked)?;
@@ -85,12 +131,12 @@ impl KeyFile {
 }
 
 /// A reader of a file that may be a key.
-fn bounded(path: &Path) -> Result<impl Read + Send + 'static, String> {
-    let file = File::open(path).map_err(|error| error.to_string())?;
-    let meta = file.metadata().map_err(|error| error.to_string())?;
+fn bounded(path: &Path) -> Result<impl Read + Send + 'static, KeyTrouble> {
+    let file = File::open(path)?;
+    let meta = file.metadata()?;
     match meta.is_file() && meta.len() <= MOST_KEY {
         true => Ok(file.take(MOST_KEY)),
-        false => Err("it is no file of a key".into()),
+        false => Err(KeyTrouble::NoFile),
     }
 }
 
@@ -104,22 +150,19 @@ impl Recipient {
     /// Reads a public key, and finds the part of it for which can be encrypted now.
     ///
     /// # Errors
-    /// Why that cannot be done.
-    pub fn read(path: &Path) -> Result<Self, String> {
-        let wrong = |why: &dyn std::fmt::Display| {
-            format!("nothing can be encrypted for the key in `{}`: {why}", path.display())
-        };
-        let file = bounded(path).map_err(|why| wrong(&why))?;
+    /// [`KeyFault`]: why that cannot be done.
+    pub fn read(path: &Path) -> Result<Self, KeyFault> {
+        let wrong = |why| KeyFault { file: path.to_owned(), use_of: KeyUse::Recipient, why };
+        let file = bounded(path).map_err(wrong)?;
         let read = SignedPublicKey::from_reader_single(BufReader::new(file));
-        let (key, _) = read.map_err(|error| wrong(&error))?;
-        key.verify_bindings()
-            .map_err(|error| wrong(&format!("its parts do not belong together: {error}")))?;
+        let (key, _) = read.map_err(|error| wrong(KeyTrouble::NoKey(error)))?;
+        key.verify_bindings().map_err(|error| wrong(KeyTrouble::Unbound(error)))?;
         let signature = own_signature(&key.details);
         if is_revoked(&key.details) {
-            return Err(wrong(&"it was revoked"));
+            return Err(wrong(KeyTrouble::Revoked));
         }
         if signature.is_some_and(|one| has_expired(one, key.primary_key.created_at().into())) {
-            return Err(wrong(&"it has expired"));
+            return Err(wrong(KeyTrouble::Expired));
         }
         let mut subkeys: Vec<&SignedPublicSubKey> =
             key.public_subkeys.iter().filter(|subkey| encrypts_now(subkey)).collect();
@@ -130,7 +173,7 @@ impl Recipient {
         }
         match signature.is_some_and(|one| encrypts(&one.key_flags())) {
             true => Ok(Recipient::Primary(Box::new(key))),
-            false => Err(wrong(&"it has no part for that which is valid")),
+            false => Err(wrong(KeyTrouble::NoPart)),
         }
     }
 
@@ -182,15 +225,16 @@ impl Signer {
     /// Opens a key, and finds the part of it that signs.
     ///
     /// # Errors
-    /// Why that cannot be done.
-    pub fn open(file: &KeyFile) -> Result<Self, String> {
+    /// [`KeyFault`]: why that cannot be done.
+    pub fn open(file: &KeyFile) -> Result<Self, KeyFault> {
         let key = file.open()?;
+        let wrong = |why| KeyFault { file: file.file.clone(), use_of: KeyUse::Ours, why };
         if is_revoked(&key.details) {
-            return Err(format!("{} was revoked", file.words()));
+            return Err(wrong(KeyTrouble::Revoked));
         }
         let signature = own_signature(&key.details);
         if signature.is_some_and(|one| has_expired(one, key.primary_key.created_at().into())) {
-            return Err(format!("{} has expired", file.words()));
+            return Err(wrong(KeyTrouble::Expired));
         }
         let signs = |signatures: &[Signature], created: SystemTime| {
             let newest = signatures.iter().max_by_key(|one| one.created().map(SystemTime::from));
@@ -206,7 +250,7 @@ impl Signer {
         }
         match signature.is_some_and(|one| one.key_flags().sign()) {
             true => Ok(Signer::Primary(Box::new(key.primary_key))),
-            false => Err(format!("{} does not sign", file.words())),
+            false => Err(wrong(KeyTrouble::NoSigner)),
         }
     }
 }

@@ -41,6 +41,23 @@ pub(crate) fn is_message(start: &[u8]) -> bool {
     matches!((kind, version), (1, Some(3 | 6)) | (3, Some(4..=6)) | (4, Some(3 | 6)))
 }
 
+/// Why a message is not read.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum MessageFault {
+    #[error("it is damaged, and its reader gave up")]
+    GaveUp,
+    #[error("it is no message that can be read: {0}")]
+    NoMessage(pgp::errors::Error),
+    #[error("it is encrypted, and the gate has no `key` for it")]
+    NoKey,
+    #[error("it is encrypted for another key")]
+    OtherKey,
+    #[error("it cannot be decrypted: {0}")]
+    NotDecrypted(pgp::errors::Error),
+    #[error("messages stand in it more than {DEEPEST} deep")]
+    Deep,
+}
+
 /// Reads what a message says: its content, and nothing before it was found that this key
 /// opens it. That it is whole is known at its end, where reading fails if it is not.
 ///
@@ -50,10 +67,10 @@ pub(crate) fn open<'r>(
     reader: impl Read + Send + 'r,
     key: Option<&'r SignedSecretKey>,
     password: Option<&str>,
-) -> Result<Box<dyn Read + 'r>, String> {
+) -> Result<Box<dyn Read + 'r>, MessageFault> {
     let reader = BufReader::with_capacity(64 * 1024, Shown(reader));
     let opened = catch_unwind(AssertUnwindSafe(|| open_message(reader, key, password)));
-    let message = opened.unwrap_or_else(|_| Err("it is damaged, and its reader gave up".into()))?;
+    let message = opened.unwrap_or(Err(MessageFault::GaveUp))?;
     Ok(Box::new(Guarded(message)))
 }
 
@@ -61,8 +78,8 @@ fn open_message<'r>(
     reader: impl BufRead + Send + std::fmt::Debug + 'r,
     key: Option<&'r SignedSecretKey>,
     password: Option<&str>,
-) -> Result<Message<'r>, String> {
-    let wrong = |error: pgp::errors::Error| format!("it is no message that can be read: {error}");
+) -> Result<Message<'r>, MessageFault> {
+    let wrong = MessageFault::NoMessage;
     let (mut message, _) = Message::from_reader(reader).map_err(wrong)?;
     let none = Password::empty();
     let said = password.map(Password::from);
@@ -77,7 +94,7 @@ fn open_message<'r>(
             Message::Signed { .. } => message.decompress().map_err(wrong)?,
             Message::Encrypted { .. } => {
                 if key.is_none() && said.is_none() {
-                    return Err("it is encrypted, and the gate has no `key` for it".into());
+                    return Err(MessageFault::NoKey);
                 }
                 let ring = TheRing {
                     secret_keys: key.into_iter().collect(),
@@ -91,16 +108,14 @@ fn open_message<'r>(
                 let opened = message.decrypt_the_ring(ring, true);
                 opened
                     .map_err(|error| match error {
-                        pgp::errors::Error::MissingKey => {
-                            "it is encrypted for another key".to_owned()
-                        }
-                        error => format!("it cannot be decrypted: {error}"),
+                        pgp::errors::Error::MissingKey => MessageFault::OtherKey,
+                        error => MessageFault::NotDecrypted(error),
                     })?
                     .0
             }
         };
     }
-    Err(format!("messages stand in it more than {DEEPEST} deep"))
+    Err(MessageFault::Deep)
 }
 
 /// The library wants to be able to show what it reads from.

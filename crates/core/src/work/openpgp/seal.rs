@@ -23,7 +23,7 @@ use crate::filing::staging::Staging;
 use crate::ledger::requests::MadeOutput;
 use crate::settings::keys::join;
 use crate::settings::reader::Section;
-use crate::work::openpgp::keys::{KeyFile, Recipient, Signer};
+use crate::work::openpgp::keys::{KeyFault, KeyFile, Recipient, Signer};
 
 /// Bytes that are handed over at once.
 const PIECE: usize = 64 * 1024;
@@ -63,8 +63,8 @@ impl SealConfig {
     /// Reads the keys.
     ///
     /// # Errors
-    /// Why one cannot be used.
-    pub fn open(&self) -> Result<Arc<Seal>, String> {
+    /// [`KeyFault`]: why one cannot be used.
+    pub fn open(&self) -> Result<Arc<Seal>, KeyFault> {
         let recipients = self.encrypt_for.iter().map(|path| Recipient::read(path));
         Ok(Arc::new(Seal {
             recipients: recipients.collect::<Result<_, _>>()?,

@@ -11,7 +11,7 @@ use crate::ledger::requests::Claimed;
 use crate::ledger::types::Entry;
 use crate::ledger::words::{Effect, WorkKind};
 use crate::pattern::Fields;
-use crate::pattern::template::Builtins;
+use crate::pattern::template::{Builtins, TemplateError};
 use crate::settings::reader::Section;
 use crate::work::batch::Batch;
 use crate::work::env::Env;
@@ -23,6 +23,7 @@ use crate::work::seam::{
     Blocked, Drive, EntryVerdict, Planned, ReadContext, Work, WorkFindings, WorkPlan, WorkView,
     Worker,
 };
+use std::fmt;
 
 /// Reads the `run` section of a gate.
 pub(crate) fn read(section: Section<'_>, context: &ReadContext<'_>) -> Option<Arc<dyn Work>> {
@@ -112,7 +113,7 @@ impl Worker for Running {
                         programs.push((args, entry_environment(&member.filing.entry, &source)));
                         EntryVerdict::Fits
                     }
-                    Err(why) => EntryVerdict::Hold(why),
+                    Err(why) => EntryVerdict::Hold(why.to_string()),
                 }
             } else {
                 EntryVerdict::Gone
@@ -169,22 +170,49 @@ impl Planned for Programs {
     }
 }
 
+/// Why a program is not started with its arguments.
+#[derive(Debug, Clone, PartialEq, Eq)]
+enum ArgumentFault {
+    Template(TemplateError),
+    /// What a file brings would be an option.
+    Option {
+        source: String,
+        value: String,
+    },
+}
+
+impl fmt::Display for ArgumentFault {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            ArgumentFault::Template(error) => write!(f, "{error}"),
+            ArgumentFault::Option { source, value } => write!(
+                f,
+                "the argument `{source}` comes to `{value}`, which a program takes for an option; put \"--\" before it in `args`, or say dashes = \"allow\""
+            ),
+        }
+    }
+}
+
+impl From<TemplateError> for ArgumentFault {
+    fn from(error: TemplateError) -> Self {
+        ArgumentFault::Template(error)
+    }
+}
+
 /// The arguments of the program. A value that begins with a dash would be taken for an
 /// option: only the gate may write options, or say that it is expected.
 fn arguments(
     config: &RunConfig,
     fields: &Fields,
     values: &Builtins<'_>,
-) -> Result<Vec<String>, String> {
+) -> Result<Vec<String>, ArgumentFault> {
     let mut args = Vec::with_capacity(config.args.len());
     let mut options_ended = config.dashes;
     for template in &config.args {
         let source = template.source();
-        let value = template.text(fields, values).map_err(|error| error.to_string())?;
+        let value = template.text(fields, values)?;
         if value.starts_with('-') && !source.starts_with('-') && !options_ended {
-            return Err(format!(
-                "the argument `{source}` comes to `{value}`, which a program takes for an option; put \"--\" before it in `args`, or say dashes = \"allow\""
-            ));
+            return Err(ArgumentFault::Option { source: source.to_owned(), value });
         }
         options_ended |= source == "--";
         args.push(value);

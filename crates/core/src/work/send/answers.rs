@@ -37,18 +37,25 @@ pub(crate) fn judge(answer: &Answer) -> Result<(), Failure> {
     }
 }
 
+/// A receiver does not tell whether it has a file.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("the receiver does not tell whether it has the file: it answers {status}{words}")]
+pub(crate) struct NotTold {
+    /// Its status.
+    pub status: u16,
+    /// The first words of its answer, behind a colon.
+    pub words: String,
+}
+
 /// Whether a receiver has a file, by its answer.
 ///
 /// # Errors
-/// That it does not tell, in words.
-pub(crate) fn judge_asked(answer: &Answer) -> Result<bool, String> {
+/// [`NotTold`].
+pub(crate) fn judge_asked(answer: &Answer) -> Result<bool, NotTold> {
     match answer.status {
         200..=299 => Ok(true),
         404 => Ok(false),
-        status => Err(format!(
-            "the receiver does not tell whether it has the file: it answers {status}{}",
-            told(answer)
-        )),
+        status => Err(NotTold { status, words: told(answer) }),
     }
 }
 

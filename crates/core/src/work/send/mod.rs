@@ -20,7 +20,7 @@ use crate::ledger::pending::OpenClaim;
 use crate::ledger::requests::{Claimed, MadeOutput, OutputAt, PlannedOutput};
 use crate::ledger::types::{Entry, OpenEntry};
 use crate::ledger::words::{Effect, OutputMode, OutputRole, WorkKind};
-use crate::pattern::template::Template;
+use crate::pattern::template::{Template, TemplateError};
 use crate::settings::reader::Section;
 use crate::work::batch::Batch;
 use crate::work::env::Env;
@@ -33,7 +33,7 @@ use crate::work::seam::{
 use crate::work::send::answers::{LONGEST_WAIT, judge, judge_asked, leave_alone, left_alone};
 use crate::work::send::config::SendConfig;
 use crate::work::send::request::{NoAnswer, Outgoing, agent, ask, send};
-use crate::work::web::certificates;
+use vadegate_places::{CertificateFault, certificates_in};
 
 /// Letters, digits, and what RFC 3986 calls unreserved, stand as they are in an address.
 const KEPT: AsciiSet = NON_ALPHANUMERIC.remove(b'-').remove(b'_').remove(b'.').remove(b'~');
@@ -96,12 +96,12 @@ impl Work for Send {
     fn check(&self, _: &Path, findings: &mut WorkFindings) {
         let config = &self.0;
         if let Some(path) = &config.certificates
-            && let Err(why) = certificates(path)
+            && let Err(why) = certificates_in(path)
         {
-            findings.faults.push(why);
+            findings.faults.push(why.to_string());
         }
         if let Err(why) = request::headers(config) {
-            findings.faults.push(why);
+            findings.faults.push(why.to_string());
         }
         if config.to.source().starts_with("http:") && !is_local(config.to.source()) {
             findings.warnings.push(format!(
@@ -134,10 +134,9 @@ fn is_local(address: &str) -> bool {
 }
 
 /// The address that a template comes to for an entry; values are percent-encoded.
-fn address(template: &Template, entry: &Entry, env: &Env<'_>) -> Result<String, String> {
+fn address(template: &Template, entry: &Entry, env: &Env<'_>) -> Result<String, TemplateError> {
     let coded = |value: String| utf8_percent_encode(&value, &KEPT).to_string();
-    let address = template.text_with(&entry.fields, &env.values(entry), coded);
-    address.map_err(|error| error.to_string())
+    template.text_with(&entry.fields, &env.values(entry), coded)
 }
 
 /// What sends: it makes the requests of one gate.
@@ -147,7 +146,7 @@ struct Sender {
 }
 
 impl Sender {
-    fn agent(&mut self) -> Result<ureq::Agent, String> {
+    fn agent(&mut self) -> Result<ureq::Agent, CertificateFault> {
         if let Some(agent) = &self.agent {
             return Ok(agent.clone());
         }
@@ -157,7 +156,7 @@ impl Sender {
 
 impl Worker for Sender {
     fn plan(&mut self, batch: Batch, env: &Env<'_>) -> Result<WorkPlan, Blocked> {
-        let agent = self.agent().map_err(Blocked::Away)?;
+        let agent = self.agent().map_err(|fault| Blocked::Away(fault.to_string()))?;
         let config = &self.config;
         let (mut verdicts, mut letters, mut outputs) = (Vec::new(), Vec::new(), Vec::new());
         let mut doing = String::new();
@@ -166,7 +165,7 @@ impl Worker for Sender {
             let to = address(&config.to, entry, env);
             let ask = config.ask.as_ref().map(|ask| address(ask, entry, env)).transpose();
             let verdict = match (to, ask) {
-                (Err(why), _) | (_, Err(why)) => EntryVerdict::Hold(why),
+                (Err(why), _) | (_, Err(why)) => EntryVerdict::Hold(why.to_string()),
                 (Ok(to), Ok(ask)) => {
                     if let Some(left) = left_alone(&to) {
                         let asked = crate::settings::values::write_duration(left);
@@ -201,11 +200,11 @@ impl Worker for Sender {
         entries: &[Entry],
         env: &Env<'_>,
     ) -> Result<Asked, Blocked> {
-        let agent = self.agent().map_err(Blocked::Away)?;
+        let agent = self.agent().map_err(|fault| Blocked::Away(fault.to_string()))?;
         let (Some(template), Some(entry)) = (&self.config.ask, entries.first()) else {
             return Ok(Asked::NotThere("interrupted before it was sent".into()));
         };
-        let place = address(template, entry, env).map_err(Blocked::Hold)?;
+        let place = address(template, entry, env)?;
         match ask(&agent, &self.config, &place).map(|answer| judge_asked(&answer)) {
             Ok(Ok(true)) => {
                 let outputs = claim.outputs.iter().map(|_| Some(copied(entry.bytes))).collect();
@@ -214,7 +213,7 @@ impl Worker for Sender {
             Ok(Ok(false)) => Ok(Asked::NotThere(
                 "interrupted while it was sent; the receiver does not have it".into(),
             )),
-            Ok(Err(why)) => Err(Blocked::Away(why)),
+            Ok(Err(why)) => Err(Blocked::Away(why.to_string())),
             Err(NoAnswer::Away(why) | NoAnswer::Cut(why) | NoAnswer::Wrong(why)) => {
                 Err(Blocked::Away(why))
             }
@@ -331,7 +330,7 @@ impl Sending {
         };
         match ask(&self.agent, &self.config, place).map(|answer| judge_asked(&answer)) {
             Ok(Ok(there)) => Ok(there),
-            Ok(Err(why)) => Err(Failure::Again(None, why)),
+            Ok(Err(why)) => Err(Failure::Again(None, why.to_string())),
             Err(NoAnswer::Away(why) | NoAnswer::Cut(why)) => Err(Failure::Away(why)),
             Err(NoAnswer::Wrong(why)) => Err(Failure::Refused(why)),
         }

@@ -11,8 +11,10 @@ use ureq::{Agent, SendBody};
 
 use crate::files::sha256::Sha256;
 use crate::files::sha256::Sum;
+use crate::settings::secret::SecretFault;
 use crate::work::send::config::{Body, SendConfig};
 use crate::work::web;
+use vadegate_places::CertificateFault;
 
 /// Bytes read at a time.
 const BUFFER: usize = 64 * 1024;
@@ -51,18 +53,27 @@ pub(crate) enum NoAnswer {
 }
 
 /// Who makes the requests of a gate.
-pub(crate) fn agent(config: &SendConfig) -> Result<Agent, String> {
+pub(crate) fn agent(config: &SendConfig) -> Result<Agent, CertificateFault> {
     let secure = config.to.source().starts_with("https:") || config.certificates.is_some();
     web::agent(config.limit, secure, config.certificates.as_deref())
 }
 
+/// Why a header of the gate's has no value; the value does not stand in it.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum HeaderFault {
+    #[error("the header `{name}` {why}")]
+    Secret { name: HeaderName, why: SecretFault },
+    #[error("the value of the header `{0}` has letters that none may have")]
+    Letters(HeaderName),
+}
+
 /// The headers that the gate names, with their values as they are now.
-pub(crate) fn headers(config: &SendConfig) -> Result<Vec<(HeaderName, HeaderValue)>, String> {
+pub(crate) fn headers(config: &SendConfig) -> Result<Vec<(HeaderName, HeaderValue)>, HeaderFault> {
     let read = |(name, value): &(HeaderName, crate::settings::secret::Secret)| {
-        let text = value.read().map_err(|why| format!("the header `{name}` {why}"))?;
-        let mut value = HeaderValue::from_str(&text).map_err(|_| {
-            format!("the value of the header `{name}` has letters that none may have")
-        })?;
+        let secret = |why| HeaderFault::Secret { name: name.clone(), why };
+        let text = value.read().map_err(secret)?;
+        let value = HeaderValue::from_str(&text);
+        let mut value = value.map_err(|_| HeaderFault::Letters(name.clone()))?;
         value.set_sensitive(true);
         Ok((name.clone(), value))
     };
@@ -72,7 +83,7 @@ pub(crate) fn headers(config: &SendConfig) -> Result<Vec<(HeaderName, HeaderValu
 /// Asks the receiver about a file.
 pub(crate) fn ask(agent: &Agent, config: &SendConfig, address: &str) -> Result<Answer, NoAnswer> {
     let mut request = Request::builder().method(Method::GET).uri(address);
-    for (name, value) in headers(config).map_err(NoAnswer::Away)? {
+    for (name, value) in headers(config).map_err(|fault| NoAnswer::Away(fault.to_string()))? {
         request = request.header(name, value);
     }
     let request = request.body(()).map_err(|error| NoAnswer::Wrong(error.to_string()))?;
@@ -109,7 +120,7 @@ pub(crate) fn send(
     if whole {
         request = request.header("repr-digest", digest(&outgoing.sha256));
     }
-    let named = headers(config).map_err(NoAnswer::Away)?;
+    let named = headers(config).map_err(|fault| NoAnswer::Away(fault.to_string()))?;
     if !whole || !named.iter().any(|(name, _)| name == "content-type") {
         request = request.header("content-type", kind);
     }

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use crate::files::roots::Reach;
 use crate::ledger::requests::{OutputAt, PlannedOutput};
 use crate::ledger::words::{OutputMode, OutputRole};
+use crate::work::tables::source::{OutputFault, OutputTrouble};
 
 /// How a file beside an output meets what is there.
 #[derive(Debug)]
@@ -44,20 +45,20 @@ pub(crate) fn staged(
 /// Whether an output is there.
 ///
 /// # Errors
-/// Why it cannot be looked at, in words.
-pub(crate) fn is_there(reach: &Reach, path: &Path) -> Result<bool, String> {
+/// Why it cannot be looked at.
+pub(crate) fn is_there(reach: &Reach, path: &Path) -> Result<bool, OutputFault> {
     let found = reach.at_if_there(path).and_then(|at| at.map_or(Ok(None), |at| at.look()));
     match found {
         Ok(meta) => Ok(meta.is_some_and(|meta| meta.is_file())),
-        Err(error) => Err(format!("the output `{}` cannot be looked at: {error}", path.display())),
+        Err(error) => Err(OutputTrouble::Unseen(error).of(path)),
     }
 }
 
 /// How a file beside an output meets what is there.
 ///
 /// # Errors
-/// Why it cannot be looked at, in words.
-pub(crate) fn beside(reach: &Reach, path: PathBuf, grows: bool) -> Result<SideFile, String> {
+/// Why it cannot be looked at.
+pub(crate) fn beside(reach: &Reach, path: PathBuf, grows: bool) -> Result<SideFile, OutputFault> {
     let there = is_there(reach, &path)?;
     let version = reach.at(&path).and_then(|at| at.version());
     let bytes = version.ok().flatten().map_or(0, |version| version.bytes);

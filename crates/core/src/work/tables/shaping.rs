@@ -327,11 +327,13 @@ fn read_layout(section: &mut Section<'_>, folder: &Path) -> Layout {
 fn schema(section: &mut Section<'_>, folder: &Path) -> Option<Layout> {
     let text = section.text("schema")?;
     let path = join(folder, &text.value);
-    let read = std::fs::read_to_string(&path).map_err(|error| format!("cannot be read: {error}"));
-    match read.and_then(|text| Layout::from_schema(&text)) {
-        Ok(layout) => Some(layout),
-        Err(why) => {
-            text.at.fault(format!("the Table Schema `{}`: {why}", path.display()));
+    let fault = |why: &dyn std::fmt::Display| {
+        text.at.fault(format!("the Table Schema `{}`: {why}", path.display()));
+    };
+    match std::fs::read_to_string(&path) {
+        Ok(read) => Layout::from_schema(&read).map_err(|why| fault(&why)).ok(),
+        Err(error) => {
+            fault(&format_args!("cannot be read: {error}"));
             None
         }
     }

@@ -19,7 +19,7 @@ use crate::work::batch::{Batch, BatchEntry};
 use crate::work::deaths::{BeingRead, Deaths};
 use crate::work::env::Env;
 use crate::work::outcome::{Failure, SourceFault};
-use crate::work::seam::EntryVerdict;
+use crate::work::seam::{Blocked, EntryVerdict};
 use crate::work::tables::shaping::{TableSpec, Value};
 
 /// A source of a merge.
@@ -51,10 +51,9 @@ impl Source {
         shaping: &TableSpec,
         sheet: Option<&Value>,
         env: &Env<'_>,
-    ) -> Result<Self, String> {
+    ) -> Result<Self, TemplateError> {
         let entry = &member.filing.entry;
         let values = env.values(entry);
-        let failed = |error: TemplateError| error.to_string();
         let sheet = sheet.map(|sheet| sheet.parts(&entry.fields, &values));
         Ok(Source {
             path: member.path.clone(),
@@ -62,8 +61,8 @@ impl Source {
             noted: Some((entry.id, Arc::clone(env.deaths))),
             name: member.name.clone(),
             version: member.filing.version,
-            added: shaping.added(&entry.fields, &values).map_err(failed)?,
-            sheet: sheet.transpose().map_err(failed)?,
+            added: shaping.added(&entry.fields, &values)?,
+            sheet: sheet.transpose()?,
             read: None,
             stop: Some(Arc::clone(env.stopping)),
         })
@@ -138,6 +137,37 @@ fn fault(error: MergeError) -> SourceFault {
     }
 }
 
+/// Why an output that is there is of no use.
+#[derive(Debug, thiserror::Error)]
+#[error("the output `{}` {why}", path.display())]
+pub(crate) struct OutputFault {
+    pub path: PathBuf,
+    pub why: OutputTrouble,
+}
+
+/// What is wrong with an output.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum OutputTrouble {
+    #[error("cannot be looked at: {0}")]
+    Unseen(io::Error),
+    #[error("cannot be read: {0}")]
+    Unread(io::Error),
+    #[error("is no table to append to: {0}")]
+    NoTable(MergeError),
+}
+
+impl OutputTrouble {
+    pub fn of(self, path: &Path) -> OutputFault {
+        OutputFault { path: path.to_owned(), why: self }
+    }
+}
+
+impl From<OutputFault> for Blocked {
+    fn from(fault: OutputFault) -> Self {
+        Blocked::Output(fault.to_string())
+    }
+}
+
 /// An output to which rows are added.
 pub(crate) struct Existing {
     pub columns: Vec<String>,
@@ -147,27 +177,24 @@ pub(crate) struct Existing {
 }
 
 /// Looks at an output that is there; no columns when it is empty.
-pub(crate) fn existing(reach: &Reach, path: &Path, writing: &Writing) -> Result<Existing, String> {
-    let shown = path.display();
-    let file = reach
-        .at(path)
-        .and_then(|at| at.open())
-        .map_err(|error| format!("the output `{shown}` cannot be read: {error}"))?;
-    let bytes = file.metadata().map_err(|error| error.to_string())?.len();
+pub(crate) fn existing(
+    reach: &Reach,
+    path: &Path,
+    writing: &Writing,
+) -> Result<Existing, OutputFault> {
+    let unread = |error| OutputTrouble::Unread(error).of(path);
+    let file = reach.at(path).and_then(|at| at.open()).map_err(unread)?;
+    let bytes = file.metadata().map_err(unread)?.len();
     let (columns, ended) = vadegate_tables::existing(&file, writing)
-        .map_err(|error| format!("the output `{shown}` is no table to append to: {error}"))?;
+        .map_err(|fault| OutputTrouble::NoTable(fault.into()).of(path))?;
     Ok(Existing { columns, bytes, ended })
 }
 
 /// Fixes the columns of a plan to those of an output whose rows come first.
-pub(crate) fn begin_with(plan: &mut Plan, reach: &Reach, output: &Path) -> Result<(), String> {
-    let shown = output.display();
-    let file = reach
-        .at(output)
-        .and_then(|at| at.open())
-        .map_err(|error| format!("the output `{shown}` cannot be read: {error}"))?;
-    let failed =
-        |error: MergeError| format!("the output `{shown}` is no table to append to: {error}");
+pub(crate) fn begin_with(plan: &mut Plan, reach: &Reach, output: &Path) -> Result<(), OutputFault> {
+    let opened = reach.at(output).and_then(|at| at.open());
+    let file = opened.map_err(|error| OutputTrouble::Unread(error).of(output))?;
+    let failed = |error: MergeError| OutputTrouble::NoTable(error).of(output);
     let mut columns: Vec<String> = Vec::new();
     let reading = plan.options().reading.clone();
     each_table(Bytes::of(&file), &reading, &mut |table: &mut dyn Table| {
@@ -176,7 +203,7 @@ pub(crate) fn begin_with(plan: &mut Plan, reach: &Reach, output: &Path) -> Resul
     })
     .map_err(failed)?;
     plan.fix(columns);
-    let name = shown.to_string();
+    let name = output.display().to_string();
     let input = Input { name: &name, file: &file, added: &[], sheet: None, read: None, stop: None };
     plan.note(&input, Depth::Whole).map_err(failed)
 }
@@ -247,7 +274,7 @@ pub(crate) fn admit(
         let verdict = match (stopped, source) {
             // Nothing is known of those that follow either.
             (true, _) => EntryVerdict::Unknown,
-            (false, Err(why)) => EntryVerdict::Hold(why),
+            (false, Err(why)) => EntryVerdict::Hold(why.to_string()),
             (false, Ok(source)) => match note(&source) {
                 Ok(()) => {
                     admitted.sources.push(source);

@@ -4,7 +4,9 @@ use std::cell::{Cell, RefCell};
 use std::io::{self, Read};
 use std::sync::atomic::{AtomicBool, Ordering};
 
+use crate::work::openpgp::open::MessageFault;
 use crate::work::unpack::config::Limits;
+use crate::work::unpack::names::NameFault;
 
 /// Why an archive is not unpacked.
 #[derive(Debug)]
@@ -17,6 +19,18 @@ pub(crate) enum Refusal {
     Output(io::Error),
     /// The service is stopping.
     Stopped,
+}
+
+impl From<NameFault> for Refusal {
+    fn from(fault: NameFault) -> Self {
+        Refusal::Bad(fault.to_string())
+    }
+}
+
+impl From<MessageFault> for Refusal {
+    fn from(fault: MessageFault) -> Self {
+        Refusal::Bad(fault.to_string())
+    }
 }
 
 /// Below so many bytes the ratio says nothing.

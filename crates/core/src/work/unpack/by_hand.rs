@@ -12,6 +12,7 @@ use serde::Serialize;
 use crate::files::at::At;
 use crate::files::kept_open::KeptOpen;
 use crate::filing::publish::{end_folder, make_durable, place, place_folder};
+use crate::ledger::ids::BatchId;
 use crate::ledger::requests::{Unpublished, staged_name};
 use crate::ledger::words::{OutputMode, OutputRole};
 use crate::pattern::Pattern;
@@ -161,7 +162,7 @@ impl HandUnpack {
     ) -> Result<Unpacked, Refused> {
         let parent = into.parent().unwrap_or(Path::new("/"));
         let parent = Arc::new(REACH.make_folder(parent).map_err(Refused::Io)?);
-        let name = staged_name(&format!("hand{}", std::process::id()), 0, 0);
+        let name = staged_name(&format!("hand{}", std::process::id()), BatchId::of(0), 0);
         let staged = parent.at(name.as_ref());
         let done = self.stage_in(archive, into, &staged, stopping);
         if done.is_err() {
@@ -187,7 +188,7 @@ impl HandUnpack {
         hidden.make_durable().map_err(Refused::Io)?;
         let row = |path: PathBuf, staged: &Path, mode, role| Unpublished {
             id: 0,
-            batch: 0,
+            batch: BatchId::of(0),
             path: path.display().to_string(),
             staged: staged.display().to_string(),
             mode,

@@ -9,6 +9,7 @@ use crate::files::version::Version;
 use crate::ledger::requests::{Claimed, EnteredOutput, MadeOutput, OutputAt, PlannedOutput};
 use crate::ledger::types::{Entry, OpenEntry};
 use crate::ledger::words::{OutputMode, OutputRole};
+use crate::pattern::template::TemplateError;
 use crate::work::batch::{Batch, BatchEntry};
 use crate::work::env::Env;
 use crate::work::outcome::{Carried, Failure, Made, SourceFault};
@@ -48,9 +49,12 @@ pub(crate) fn plan_one(
 }
 
 /// The folder into which an entry is unpacked.
-fn folder_of(config: &UnpackConfig, entry: &Entry, env: &Env<'_>) -> Result<PathBuf, String> {
-    let path = env.path_for(&config.into, entry).map_err(|error| error.to_string())?;
-    Ok(PathBuf::from(path))
+fn folder_of(
+    config: &UnpackConfig,
+    entry: &Entry,
+    env: &Env<'_>,
+) -> Result<PathBuf, TemplateError> {
+    env.path_for(&config.into, entry).map(PathBuf::from)
 }
 
 /// Whether an entry can be unpacked; a rehearsal reads it to its end.
@@ -61,7 +65,7 @@ fn look(
 ) -> Result<Result<Archive, EntryVerdict>, Blocked> {
     let into = match folder_of(config, &member.filing.entry, env) {
         Ok(into) => into,
-        Err(why) => return Ok(Err(EntryVerdict::Hold(why))),
+        Err(why) => return Ok(Err(EntryVerdict::Hold(why.to_string()))),
     };
     if !(env.is_unchanged)(&member.filing) {
         return Ok(Err(EntryVerdict::Gone));

@@ -153,7 +153,7 @@ impl<'a> Members<'a> {
     /// Counts a member, and tells where it comes; nothing when it is left out.
     pub fn wants(&mut self, member: &Member) -> Result<Option<Wanted>, Refusal> {
         self.budget.member()?;
-        let own = parts(&member.name).map_err(Refusal::Bad)?;
+        let own = parts(&member.name)?;
         if own.is_empty() {
             return Ok(None);
         }
@@ -278,7 +278,7 @@ impl<'a> Members<'a> {
     pub fn copy(&mut self, wanted: Wanted, member: &Member) -> Result<(), Refusal> {
         let name = &member.name;
         let to = member.link.clone().unwrap_or_default();
-        let to_parts = parts(&to).map_err(Refusal::Bad)?;
+        let to_parts = parts(&to)?;
         let Some(of) = self.named.get(&to_parts).and_then(|parts| self.files.get(parts)) else {
             // It leads to what is not in the archive, or was left out.
             self.left_out.links += 1;

@@ -98,7 +98,7 @@ impl Work for Unpack {
             findings.faults.push(format!("the password {why}"));
         }
         if let Some(Err(why)) = self.config.key.as_ref().map(KeyFile::open) {
-            findings.faults.push(why);
+            findings.faults.push(why.to_string());
         }
     }
 

@@ -46,7 +46,7 @@ impl Single<'_> {
         let (key, password) = (members.key()?, members.password()?);
         let plain = open_message(self.bytes(), key.as_ref(), password.as_deref());
         let why = |error: &io::Error| budget.why(error, "the message");
-        take(wanted, plain.map_err(Refusal::Bad)?, why, budget, members)
+        take(wanted, plain?, why, budget, members)
     }
 }
 

@@ -1,0 +1,75 @@
+//! Numbers in the ledger, of which one kind is never taken for another.
+
+use std::fmt;
+use std::num::ParseIntError;
+use std::str::FromStr;
+
+use rusqlite::ToSql;
+use rusqlite::types::{FromSql, FromSqlResult, ToSqlOutput, ValueRef};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// The number of a batch; of a lease its fencing number. They only grow.
+#[derive(
+    Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, ToSchema,
+)]
+#[serde(transparent)]
+pub struct BatchId(i64);
+
+impl BatchId {
+    /// The batch of this number.
+    pub const fn of(number: i64) -> Self {
+        BatchId(number)
+    }
+
+    /// Its number.
+    pub const fn number(self) -> i64 {
+        self.0
+    }
+}
+
+impl fmt::Display for BatchId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.0.fmt(f)
+    }
+}
+
+impl FromStr for BatchId {
+    type Err = ParseIntError;
+
+    fn from_str(text: &str) -> Result<Self, ParseIntError> {
+        text.parse().map(BatchId)
+    }
+}
+
+impl ToSql for BatchId {
+    fn to_sql(&self) -> rusqlite::Result<ToSqlOutput<'_>> {
+        self.0.to_sql()
+    }
+}
+
+impl FromSql for BatchId {
+    fn column_result(value: ValueRef<'_>) -> FromSqlResult<Self> {
+        i64::column_result(value).map(BatchId)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_number_is_written_and_read_as_it_is_everywhere() {
+        let batch = BatchId::of(47);
+        assert_eq!(batch.to_string(), "47");
+        assert_eq!(format!("{batch:>5}"), "   47");
+        assert_eq!("47".parse(), Ok(batch));
+        assert!("4 7".parse::<BatchId>().is_err());
+        assert_eq!(serde_json::to_string(&batch).unwrap(), "47");
+        assert_eq!(serde_json::from_str::<BatchId>("47").unwrap(), batch);
+        let ledger = rusqlite::Connection::open_in_memory().unwrap();
+        let read = ledger.query_row("SELECT ?", [batch], |row| row.get::<_, BatchId>(0));
+        assert_eq!(read.unwrap(), batch);
+        assert!(BatchId::of(48) > batch);
+    }
+}
