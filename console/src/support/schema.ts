@@ -1750,18 +1750,12 @@ export interface components {
       by: string | null;
       /** @description What caused it. */
       cause: components["schemas"]["Cause"];
-      /**
-       * Format: int64
-       * @description The entry.
-       */
-      entry: number;
+      /** @description The entry. */
+      entry: components["schemas"]["EntryId"];
       /** @description Its gate. */
       gate: string;
-      /**
-       * Format: int64
-       * @description Number of the change; they only grow.
-       */
-      id: number;
+      /** @description Number of the change; they only grow. */
+      id: components["schemas"]["ChangeId"];
       /** @description Path of the entry below its drop folder. */
       path: string;
       /** @description The state it came to. */
@@ -1769,6 +1763,11 @@ export interface components {
       /** @description What happened, in words. */
       words: string;
     };
+    /**
+     * Format: int64
+     * @description The number of a change of an entry. They grow in the order in which it happened.
+     */
+    ChangeId: number;
     /** @description Which files are to be cleared, by whom and why. */
     ClearOrder: components["schemas"]["OrderBy"] & {
       /**
@@ -1952,7 +1951,7 @@ export interface components {
     /** @description What was done to entries, or would be. */
     Done: {
       /** @description Entries to which it was done. */
-      done: number[];
+      done: components["schemas"]["EntryId"][];
       /** @description What entries made when they were last worked: it is there still. */
       made: components["schemas"]["PriorWork"][];
       /** @description Entries to which it was not, and why. */
@@ -2027,7 +2026,7 @@ export interface components {
       /** @description The rule. */
       due: string;
       /** @description The first entries of these. */
-      entries: number[];
+      entries: components["schemas"]["EntryId"][];
       excused: components["schemas"]["Excuse"] | null;
       /**
        * Format: int64
@@ -2138,11 +2137,8 @@ export interface components {
       forgotten: boolean;
       /** @description Its gate. */
       gate: string;
-      /**
-       * Format: int64
-       * @description Its number in the ledger.
-       */
-      id: number;
+      /** @description Its number in the ledger. */
+      id: components["schemas"]["EntryId"];
       /**
        * Format: date-time
        * @description Modification time of the file.
@@ -2160,16 +2156,8 @@ export interface components {
       ready_at: string;
       /** @description Why it is held, gone, or tried again. */
       reason: string | null;
-      /**
-       * Format: int64
-       * @description The entry whose identity it has, if it is a repeat.
-       */
-      repeat_of: number | null;
-      /**
-       * Format: int64
-       * @description The entry of the same path before it, which had other content.
-       */
-      revision_of: number | null;
+      repeat_of: components["schemas"]["EntryId"] | null;
+      revision_of: components["schemas"]["EntryId"] | null;
       /**
        * Format: int64
        * @description Rows that it gave to an output.
@@ -2207,6 +2195,11 @@ export interface components {
       made_from: components["schemas"]["Origin"] | null;
       worked_in: components["schemas"]["Batch"] | null;
     };
+    /**
+     * Format: int64
+     * @description The number of an entry. They grow in the order in which files are entered.
+     */
+    EntryId: number;
     /** @description An entry, its history, and whether its file is where it should be. */
     EntryView: components["schemas"]["EntryDetail"] & {
       /** @description Where its file lies. */
@@ -2289,11 +2282,7 @@ export interface components {
     };
     /** @description A file or a work. */
     FamilyMember: {
-      /**
-       * Format: int64
-       * @description The entry's number.
-       */
-      entry: number | null;
+      entry: components["schemas"]["EntryId"] | null;
       /** @description The gate; none of an output. */
       gate: string | null;
       /** @description By which links name it. */
@@ -2365,11 +2354,7 @@ export interface components {
       bytes: number;
       /** @description Its drop folder. */
       drop: string;
-      /**
-       * Format: int64
-       * @description Its entry, if it has one.
-       */
-      entry: number | null;
+      entry: components["schemas"]["EntryId"] | null;
       /** @description Fields captured from its path. */
       fields: components["schemas"]["BTreeMap"];
       /** @description The gate in whose drop folder it lies. */
@@ -2649,18 +2634,10 @@ export interface components {
        * @description Its size.
        */
       bytes: number;
-      /**
-       * Format: int64
-       * @description Its entry; none while the gate waits, and takes nothing.
-       */
-      entry: number | null;
+      entry: components["schemas"]["EntryId"] | null;
       /** @description Why it is held. */
       reason: string | null;
-      /**
-       * Format: int64
-       * @description The entry of which it is a repeat.
-       */
-      repeat_of: number | null;
+      repeat_of: components["schemas"]["EntryId"] | null;
       /** @description Its sum. */
       sha256: string;
       /** @description The state of its entry, or `arriving`. */
@@ -2682,16 +2659,9 @@ export interface components {
       ended_at: string | null;
       /** @description How it ended, in words. */
       ended_words: string | null;
-      /**
-       * Format: int64
-       * @description The entry that it is about.
-       */
-      entry: number | null;
-      /**
-       * Format: int64
-       * @description Its number; they only grow.
-       */
-      id: number;
+      entry: components["schemas"]["EntryId"] | null;
+      /** @description Its number; they only grow. */
+      id: components["schemas"]["HappeningId"];
       /** @description What: `late`, `missing`, `breach`, `trouble` and so on. */
       kind: string;
       /** @description Whether it has an end. */
@@ -2701,6 +2671,11 @@ export interface components {
       /** @description What it is, in words. */
       words: string;
     };
+    /**
+     * Format: int64
+     * @description The number of something that happened at a gate, a place or an arrival that is due.
+     */
+    HappeningId: number;
     /**
      * @description Held entries of a gate with one reason: reasons that differ in numbers and in what stands
      *     in quotes alone are one.
@@ -2712,7 +2687,7 @@ export interface components {
        */
       count: number;
       /** @description The first of them. */
-      entries: number[];
+      entries: components["schemas"]["EntryId"][];
       /** @description The gate. */
       gate: string;
       /** @description The reason of the first. */
@@ -2725,11 +2700,7 @@ export interface components {
     };
     /** @description Something that was found. */
     Hit: {
-      /**
-       * Format: int64
-       * @description Its entry.
-       */
-      entry: number | null;
+      entry: components["schemas"]["EntryId"] | null;
       /** @description Its gate. */
       gate: string | null;
       /** @description What it is. */
@@ -2812,11 +2783,8 @@ export interface components {
       by: string | null;
       /** @description The table's columns. */
       columns: components["schemas"]["LoadedColumn"][];
-      /**
-       * Format: int64
-       * @description The entry.
-       */
-      entry: number;
+      /** @description The entry. */
+      entry: components["schemas"]["EntryId"];
       /** @description Whether there are more. */
       more: boolean;
       /** @description The database and the table. */
@@ -3000,7 +2968,7 @@ export interface components {
       /** @description What is done. */
       action: components["schemas"]["EntryAction"];
       /** @description To these entries. */
-      entries?: number[];
+      entries?: components["schemas"]["EntryId"][];
       /**
        * Format: int64
        * @description How many entries it must be: when there are others by now, nothing is done.
@@ -3026,11 +2994,7 @@ export interface components {
     Origin: {
       /** @description The batch in which it was made. */
       batch: components["schemas"]["BatchId"];
-      /**
-       * Format: int64
-       * @description The entry of which alone it was made, such as the archive in which it was.
-       */
-      entry: number | null;
+      entry: components["schemas"]["EntryId"] | null;
       /** @description The gate that made it. */
       gate: string;
       /** @description The path of that entry. */
@@ -3041,11 +3005,7 @@ export interface components {
     /** @description A file that work made, or added to. */
     Output: {
       account: components["schemas"]["Account"] | null;
-      /**
-       * Format: int64
-       * @description The entry that it became, at the gate that took it.
-       */
-      became: number | null;
+      became: components["schemas"]["EntryId"] | null;
       /**
        * Format: int64
        * @description Bytes that this batch wrote.
@@ -3331,16 +3291,10 @@ export interface components {
     };
     /** @description What the content of an entry made when it was last worked: it is there still. */
     PriorWork: {
-      /**
-       * Format: int64
-       * @description The entry by which it was made: itself, or the one whose repeat it is.
-       */
-      by: number;
-      /**
-       * Format: int64
-       * @description The entry.
-       */
-      entry: number;
+      /** @description The entry by which it was made: itself, or the one whose repeat it is. */
+      by: components["schemas"]["EntryId"];
+      /** @description The entry. */
+      entry: components["schemas"]["EntryId"];
       /** @description The outputs, and what the batch wrote into them. */
       outputs: components["schemas"]["Output"][];
       /**
@@ -3388,12 +3342,8 @@ export interface components {
     };
     /** @description Which entries are asked for; an absent part does not filter. */
     Query: {
-      /**
-       * Format: int64
-       * @description With a greater number: those that were entered after it.
-       * @default null
-       */
-      above: number | null;
+      /** @default null */
+      above: components["schemas"]["EntryId"] | null;
       /** @default null */
       batch: components["schemas"]["BatchId"] | null;
       /**
@@ -3481,11 +3431,8 @@ export interface components {
     Refused: {
       /** @description Why. */
       because: string;
-      /**
-       * Format: int64
-       * @description The entry.
-       */
-      entry: number;
+      /** @description The entry. */
+      entry: components["schemas"]["EntryId"];
     };
     /** @description What a pass would do with one file. */
     Rehearsed: {
@@ -3498,11 +3445,7 @@ export interface components {
        * @description Size in bytes.
        */
       bytes: number;
-      /**
-       * Format: int64
-       * @description Its entry, if it has one already.
-       */
-      entry: number | null;
+      entry: components["schemas"]["EntryId"] | null;
       /** @description Where it would be filed; none when it would stay. */
       filed_to: string | null;
       /** @description The gate. */
@@ -3542,16 +3485,9 @@ export interface components {
        * @description Its size in bytes.
        */
       bytes: number;
-      /**
-       * Format: int64
-       * @description The entry of which it was the file.
-       */
-      entry: number | null;
-      /**
-       * Format: int64
-       * @description Its number; they only grow.
-       */
-      id: number;
+      entry: components["schemas"]["EntryId"] | null;
+      /** @description Its number; they only grow. */
+      id: components["schemas"]["RemovalId"];
       /**
        * Format: date-time
        * @description When it was modified last.
@@ -3575,6 +3511,11 @@ export interface components {
       /** @description Why. */
       why: string;
     };
+    /**
+     * Format: int64
+     * @description The number of a file that a rule has cleared, or is about to.
+     */
+    RemovalId: number;
     /** @description Files that were removed by a rule. */
     RemovedFigures: {
       /**
@@ -4634,7 +4575,7 @@ export interface operations {
     parameters: {
       query?: {
         /** @description Changes after this number; without it, the newest. */
-        after?: number;
+        after?: components["schemas"]["ChangeId"];
         /** @description At most so many; 1 to 1000, by default 50. */
         limit?: number;
       };
@@ -6544,7 +6485,7 @@ export interface operations {
         /** @description Before this time (RFC 3339). */
         until?: string;
         /** @description With a greater number: those that were entered after it. */
-        above?: number;
+        above?: components["schemas"]["EntryId"];
         /** @description Only repeats, or only entries that are none. */
         repeats?: boolean;
         /** @description Only entries that a person has said to forget. */
@@ -6709,7 +6650,7 @@ export interface operations {
         /** @description Before this time (RFC 3339). */
         until?: string;
         /** @description With a greater number: those that were entered after it. */
-        above?: number;
+        above?: components["schemas"]["EntryId"];
         /** @description Only repeats, or only entries that are none. */
         repeats?: boolean;
         /** @description Only entries that a person has said to forget. */
@@ -6875,7 +6816,7 @@ export interface operations {
         /** @description Before this time (RFC 3339). */
         until?: string;
         /** @description With a greater number: those that were entered after it. */
-        above?: number;
+        above?: components["schemas"]["EntryId"];
         /** @description Only repeats, or only entries that are none. */
         repeats?: boolean;
         /** @description Only entries that a person has said to forget. */
@@ -7181,7 +7122,7 @@ export interface operations {
         /** @description Before this time (RFC 3339). */
         until?: string;
         /** @description With a greater number: those that were entered after it. */
-        above?: number;
+        above?: components["schemas"]["EntryId"];
         /** @description Only repeats, or only entries that are none. */
         repeats?: boolean;
         /** @description Only entries that a person has said to forget. */
@@ -8155,7 +8096,7 @@ export interface operations {
     parameters: {
       query?: {
         /** @description The entry's number. */
-        entry?: number;
+        entry?: components["schemas"]["EntryId"];
         /** @description The output's path. */
         output?: string;
       };

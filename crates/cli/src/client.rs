@@ -16,8 +16,8 @@ use vadegate_core::config::Config;
 use vadegate_core::dues::{DueCell, DueCount, Learned};
 use vadegate_core::engine::{Engine, EngineError};
 use vadegate_core::ledger::{
-    Change, Count, CountBy, Entry, Happening, Message, MessageState, NotCounted, OutputAccount,
-    Page, Query, Removal,
+    Change, ChangeId, Count, CountBy, Entry, EntryId, Happening, Message, MessageState, NotCounted,
+    OutputAccount, Page, Query, Removal,
 };
 use vadegate_core::tell::TellView;
 use vadegate_core::watch::board::Board;
@@ -301,7 +301,7 @@ impl Client {
         }
     }
 
-    pub fn entry(&self, id: i64) -> Result<EntryView, Failure> {
+    pub fn entry(&self, id: EntryId) -> Result<EntryView, Failure> {
         match self {
             Client::Service(remote) => remote.get(&format!("/api/v1/entries/{id}"), &[]),
             Client::Here(engine) => Ok(engine.entry(id)?.ok_or(EngineError::NoEntry(id))?),
@@ -309,7 +309,7 @@ impl Client {
     }
 
     /// The first rows of an entry in the database into which it was loaded.
-    pub fn loaded_rows(&self, id: i64, limit: u32) -> Result<LoadedRows, Failure> {
+    pub fn loaded_rows(&self, id: EntryId, limit: u32) -> Result<LoadedRows, Failure> {
         match self {
             Client::Service(remote) => {
                 let limit = [("limit", limit.to_string())];
@@ -332,7 +332,7 @@ impl Client {
         }
     }
 
-    pub fn changes(&self, after: Option<i64>, limit: u32) -> Result<Vec<Change>, Failure> {
+    pub fn changes(&self, after: Option<ChangeId>, limit: u32) -> Result<Vec<Change>, Failure> {
         match self {
             Client::Service(remote) => {
                 let mut query = vec![("limit", limit.to_string())];

@@ -13,6 +13,7 @@ use vadegate_core::people::Identity;
 
 use crate::limits::Stream;
 use crate::{Shared, ask};
+use vadegate_core::ledger::ChangeId;
 
 /// Sent when nothing else is, so that proxies and browsers keep the line.
 const KEEP_ALIVE: Duration = Duration::from_secs(15);
@@ -61,7 +62,7 @@ struct Follower {
     shared: web::Data<Shared>,
     pulses: broadcast::Receiver<EngineEvent>,
     closing: watch::Receiver<bool>,
-    last: i64,
+    last: ChangeId,
     lines: VecDeque<Bytes>,
     /// There may be more changes than were read.
     behind: bool,
@@ -77,7 +78,7 @@ struct Follower {
 /// The events after change `last`, for as long as the client listens.
 pub(crate) fn follow(
     shared: web::Data<Shared>,
-    last: i64,
+    last: ChangeId,
     caller: Identity,
     counted: Option<Stream>,
 ) -> impl futures_util::Stream<Item = Result<Bytes, actix_web::Error>> {

@@ -156,6 +156,7 @@ impl From<WhyError> for Problem {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use vadegate_core::ledger::EntryId;
 
     #[test]
     fn errors_get_their_status_and_keep_their_words() {
@@ -164,7 +165,7 @@ mod tests {
         assert_eq!((problem.status, problem.title.as_str()), (404, "Not Found"));
         assert_eq!(problem.detail, "there is no gate `tid`; the configuration has `tide`");
         assert_eq!(Problem::stopping().status, 503);
-        let refused = LedgerError::Refused { entry: 3, from: "filed", to: "ready" };
+        let refused = LedgerError::Refused { entry: EntryId::of(3), from: "filed", to: "ready" };
         assert_eq!(Problem::from(refused).status, 409);
     }
 }

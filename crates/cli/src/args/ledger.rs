@@ -1,7 +1,7 @@
 //! What is asked of the ledger.
 
 use clap::{Args as ClapArgs, Subcommand, ValueEnum};
-use vadegate_core::ledger::State;
+use vadegate_core::ledger::{ChangeId, EntryId, State};
 
 /// Which entries
 #[derive(Debug, Clone, Default, ClapArgs)]
@@ -145,7 +145,7 @@ fn state(word: &str) -> Result<State, NoState> {
 pub struct Entry {
     /// Its number in the ledger
     #[arg(value_name = "ID", required_unless_present = "sum")]
-    pub id: Option<i64>,
+    pub id: Option<EntryId>,
     /// All entries of this file, or with this SHA-256
     #[arg(long, value_name = "SHA256|FILE", conflicts_with = "id")]
     pub sum: Option<String>,
@@ -164,7 +164,7 @@ pub struct Entry {
 pub struct Events {
     /// After this change; by default the newest
     #[arg(long, value_name = "CHANGE")]
-    pub after: Option<i64>,
+    pub after: Option<ChangeId>,
     /// At most so many, 1 to 1000
     #[arg(long, default_value_t = 50, value_name = "N")]
     #[arg(value_parser = clap::value_parser!(u32).range(1..=1000))]

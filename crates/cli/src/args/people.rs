@@ -1,6 +1,7 @@
 //! What people do to entries.
 
 use clap::{Args as ClapArgs, ValueEnum};
+use vadegate_core::ledger::EntryId;
 
 use super::Filter;
 
@@ -9,7 +10,7 @@ use super::Filter;
 pub struct People {
     /// These entries
     #[arg(value_name = "ENTRY")]
-    pub entries: Vec<i64>,
+    pub entries: Vec<EntryId>,
     #[command(flatten)]
     pub filter: Filter,
     #[command(flatten)]
@@ -21,7 +22,7 @@ pub struct People {
 pub struct Release {
     /// These entries
     #[arg(value_name = "ENTRY")]
-    pub entries: Vec<i64>,
+    pub entries: Vec<EntryId>,
     #[command(flatten)]
     pub filter: Filter,
     /// What becomes of them

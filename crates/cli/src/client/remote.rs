@@ -12,7 +12,7 @@ use serde::de::DeserializeOwned;
 use ureq::tls::{Certificate, RootCerts, TlsConfig};
 use vadegate_core::config::Config;
 use vadegate_core::engine::running_service;
-use vadegate_core::ledger::Change;
+use vadegate_core::ledger::{Change, ChangeId};
 use vadegate_service::{Problem, read_token};
 
 use super::asked::{Asked, asked};
@@ -297,7 +297,7 @@ impl Remote {
     /// fails.
     pub fn follow(
         &self,
-        last: i64,
+        last: ChangeId,
         mut each: impl FnMut(&Change) -> Result<(), Failure>,
     ) -> Result<(), Failure> {
         let answer = self

@@ -10,6 +10,7 @@ use crate::args;
 use crate::client::Client;
 use crate::failure::{FAILED, Failure};
 use crate::show;
+use vadegate_core::ledger::EntryId;
 
 /// So much of each is told; the commands that are named tell all.
 const TOLD: usize = 8;
@@ -68,7 +69,7 @@ fn print(board: &Board, zone: &TimeZone) -> Result<(), Failure> {
     let late = late.collect::<Vec<_>>();
     part_of(("late or missing", "late or missing"), board.late_count, &late, "vadegate due")?;
     let held = board.held.iter().map(|group| {
-        let first = group.entries.first().map(i64::to_string).unwrap_or_default();
+        let first = group.entries.first().map(EntryId::to_string).unwrap_or_default();
         format!(
             "{}: {} held: {} (entry {first})",
             group.gate,

@@ -5,7 +5,7 @@ use std::fmt::Write;
 use jiff::tz::TimeZone;
 use vadegate_core::ask::{EntryView, FileLocation, LocationStatus};
 use vadegate_core::config::Config;
-use vadegate_core::ledger::{Batch, BatchOutcome, Change, Query};
+use vadegate_core::ledger::{Batch, BatchOutcome, Change, EntryId, Query};
 
 use crate::args::Entry as EntryArgs;
 use crate::client::Client;
@@ -18,10 +18,12 @@ pub fn entry(config: Config, args: &EntryArgs) -> Result<(), Failure> {
     if let Some(sum) = &args.sum {
         return of_sum(client, sum, args.json, zone);
     }
+    // Without a sum there is a number.
+    let id = args.id.unwrap_or(EntryId::of(0));
     if let Some(limit) = args.rows {
-        return rows(client, args.id.unwrap_or_default(), limit, args.json);
+        return rows(client, id, limit, args.json);
     }
-    let view = client.entry(args.id.unwrap_or_default())?;
+    let view = client.entry(id)?;
     if args.json {
         return show::json(&view);
     }
@@ -29,7 +31,7 @@ pub fn entry(config: Config, args: &EntryArgs) -> Result<(), Failure> {
 }
 
 /// The first rows of an entry in its table.
-fn rows(client: &Client, id: i64, limit: u32, json: bool) -> Result<(), Failure> {
+fn rows(client: &Client, id: EntryId, limit: u32, json: bool) -> Result<(), Failure> {
     let loaded = client.loaded_rows(id, limit)?;
     if json {
         return show::json(&loaded);

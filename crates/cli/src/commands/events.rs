@@ -2,7 +2,7 @@
 
 use jiff::tz::TimeZone;
 use vadegate_core::config::Config;
-use vadegate_core::ledger::Change;
+use vadegate_core::ledger::{Change, ChangeId};
 
 use crate::args::Events;
 use crate::client::{Client, Remote};
@@ -21,7 +21,7 @@ pub fn events(config: Config, args: &Events) -> Result<(), Failure> {
         ));
     };
     let client = Client::of(config)?;
-    let mut last = args.after.unwrap_or(0);
+    let mut last = args.after.unwrap_or(ChangeId::of(0));
     if args.after.is_none() {
         for change in client.changes(None, args.limit)? {
             one(&change, args.json, &zone)?;

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use jiff::tz::TimeZone;
 use vadegate_core::config::Config;
-use vadegate_core::ledger::Happening;
+use vadegate_core::ledger::{Happening, HappeningId};
 use vadegate_core::watch::lookouts::LookoutView;
 use vadegate_service::{OrderBy, RightOrder};
 
@@ -112,7 +112,7 @@ fn events(client: &Client, name: &str, args: &Lookouts, zone: &TimeZone) -> Resu
             false => print_happenings(&events.iter().collect::<Vec<_>>(), zone),
         };
     }
-    let mut last = 0;
+    let mut last = HappeningId::of(0);
     loop {
         // Oldest first, and each once.
         events.retain(|one| one.id > last);

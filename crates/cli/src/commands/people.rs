@@ -12,6 +12,7 @@ use crate::args::{Adopt, ByWhom, Filter, How, People, Release};
 use crate::client::{Doer, who};
 use crate::failure::{FAILED, Failure};
 use crate::show;
+use vadegate_core::ledger::EntryId;
 
 /// What is told of at the most.
 const SHOWN: usize = 20;
@@ -40,7 +41,7 @@ pub fn release(config: Config, args: &Release) -> Result<ExitCode, Failure> {
 fn to_entries(
     config: Config,
     action: EntryAction,
-    entries: &[i64],
+    entries: &[EntryId],
     filter: &Filter,
     by: &ByWhom,
 ) -> Result<ExitCode, Failure> {

@@ -16,6 +16,7 @@ use crate::engine::pass::enter::identity_of;
 use crate::files::version::Version;
 use crate::filing::packing::unpack_beside;
 use crate::ledger::error::LedgerError;
+use crate::ledger::ids::EntryId;
 use crate::ledger::people::By;
 use crate::ledger::state::State;
 use crate::ledger::types::{Entry, Output};
@@ -44,7 +45,7 @@ pub enum EntryAction {
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Done {
     /// Entries to which it was done.
-    pub done: Vec<i64>,
+    pub done: Vec<EntryId>,
     /// Entries to which it was not, and why.
     pub refused: Vec<Refused>,
     /// What entries made when they were last worked: it is there still.
@@ -64,7 +65,7 @@ pub struct How {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Refused {
     /// The entry.
-    pub entry: i64,
+    pub entry: EntryId,
     /// Why.
     pub because: String,
 }
@@ -73,9 +74,9 @@ pub struct Refused {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct PriorWork {
     /// The entry.
-    pub entry: i64,
+    pub entry: EntryId,
     /// The entry by which it was made: itself, or the one whose repeat it is.
-    pub by: i64,
+    pub by: EntryId,
     /// The outputs, and what the batch wrote into them.
     pub outputs: Vec<Output>,
     /// Rows that would stand twice, when it is worked again.
@@ -91,7 +92,7 @@ impl Engine {
     pub fn apply_action(
         &self,
         action: EntryAction,
-        entries: &[i64],
+        entries: &[EntryId],
         by: &By,
         how: How,
     ) -> Result<Done, EngineError> {
@@ -118,7 +119,7 @@ impl Engine {
     fn do_one(
         &self,
         action: EntryAction,
-        id: i64,
+        id: EntryId,
         by: &By,
         how: How,
     ) -> Result<Vec<PriorWork>, ActionError> {
@@ -224,7 +225,11 @@ fn again_from(
     ledger.work_again(entry.id, version, Some(place), identity, by.clone())?;
     // One that is left is found again when the file is compressed anew.
     if let Err(error) = at.remove() {
-        tracing::warn!(entry = entry.id, "`{}` cannot be removed: {error}", packed.display());
+        tracing::warn!(
+            entry = entry.id.number(),
+            "`{}` cannot be removed: {error}",
+            packed.display()
+        );
     }
     Ok(())
 }

@@ -16,6 +16,7 @@ use crate::engine::error::EngineError;
 use crate::files::at::At;
 use crate::filing::folders::numbered;
 use crate::filing::moving::{MoveError, Moved, Moving, move_to, sum_of};
+use crate::ledger::ids::EntryId;
 use crate::ledger::people::By;
 use crate::ledger::removals::PlannedRemoval;
 use crate::ledger::state::State;
@@ -180,7 +181,7 @@ enum NotRemoved {
     #[error("it has just changed, and stays")]
     Changed,
     #[error("entry {entry} is {} by now", state.word())]
-    UnderWay { entry: i64, state: State },
+    UnderWay { entry: EntryId, state: State },
     #[error("its place in `into` cannot be written; it lacks a field")]
     NoField,
     #[error("no free name is left beside `{}`", .0.display())]

@@ -14,6 +14,7 @@ use crate::engine::Engine;
 use crate::engine::error::EngineError;
 use crate::files::sha256::Sha256;
 use crate::files::version::{Kind, Version};
+use crate::ledger::ids::EntryId;
 use crate::ledger::state::State;
 use crate::ledger::types::Query;
 use crate::pattern::Fields;
@@ -27,7 +28,7 @@ pub(crate) struct Fitting {
     pub below: String,
     pub version: Version,
     pub fields: Fields,
-    pub entry: Option<(i64, Sha256)>,
+    pub entry: Option<(EntryId, Sha256)>,
 }
 
 impl Engine {
@@ -100,7 +101,7 @@ impl Engine {
 
 /// What the ledger knows of a place.
 struct Lying {
-    entry: i64,
+    entry: EntryId,
     state: State,
     modified_ns: i128,
     bytes: u64,
@@ -139,7 +140,7 @@ pub(super) enum Stays {
     #[error("it is being written by this service")]
     BeingWritten,
     #[error("entry {entry} is {}", state.word())]
-    UnderWay { entry: i64, state: State },
+    UnderWay { entry: EntryId, state: State },
     #[error("it is an arrival of gate `{0}`, and not entered yet")]
     Arrival(String),
 }
@@ -150,7 +151,7 @@ fn may_go(
     path: &Path,
     version: &Version,
     lying: &HashMap<PathBuf, Lying>,
-) -> Result<Option<(i64, Sha256)>, Stays> {
+) -> Result<Option<(EntryId, Sha256)>, Stays> {
     let name = path.file_name().unwrap_or_default().to_string_lossy();
     if name.starts_with(".vadegate") {
         return Err(Stays::BeingWritten);
@@ -214,7 +215,7 @@ fn values<'a>(config: &Config, one: &'a Fitting) -> Builtins<'a> {
     Builtins {
         path: &one.below,
         gate: "",
-        entry: one.entry.map(|(id, _)| id),
+        entry: one.entry.map(|(id, _)| id.number()),
         batch: None,
         sha256: one.entry.map(|(_, sum)| sum),
         seen: local(zone, now),

@@ -9,6 +9,7 @@ use utoipa::ToSchema;
 
 use crate::engine::Engine;
 use crate::engine::error::EngineError;
+use crate::ledger::ids::EntryId;
 use crate::ledger::types::Entry;
 
 /// So many bytes are looked through for a line.
@@ -53,7 +54,7 @@ impl Engine {
     /// # Errors
     /// [`EngineError::NoEntry`]; [`EngineError::NotThere`] when it does not lie there any more,
     /// or another file does.
-    pub fn content(&self, id: i64) -> Result<(Entry, Box<dyn Read>), EngineError> {
+    pub fn content(&self, id: EntryId) -> Result<(Entry, Box<dyn Read>), EngineError> {
         let context = self.context();
         let entry = context.ledger.entry(id)?.ok_or(EngineError::NoEntry(id))?;
         let place = entry.lies_at();
@@ -101,7 +102,12 @@ impl Engine {
     ///
     /// # Errors
     /// As [`Engine::content`].
-    pub fn excerpt(&self, id: i64, line: Option<u64>, around: u64) -> Result<Excerpt, EngineError> {
+    pub fn excerpt(
+        &self,
+        id: EntryId,
+        line: Option<u64>,
+        around: u64,
+    ) -> Result<Excerpt, EngineError> {
         let (entry, reader) = self.content(id)?;
         let reason = entry.reason.as_deref().unwrap_or("");
         let line = line.or_else(|| line_of(reason));

@@ -6,6 +6,7 @@ use utoipa::ToSchema;
 use crate::engine::Engine;
 use crate::engine::error::EngineError;
 use crate::files::roots::Reach;
+use crate::ledger::ids::EntryId;
 use crate::ledger::state::State;
 use crate::ledger::types::{Entry, EntryDetail};
 
@@ -77,7 +78,7 @@ impl Engine {
     ///
     /// # Errors
     /// The ledger's.
-    pub fn entry(&self, id: i64) -> Result<Option<EntryView>, EngineError> {
+    pub fn entry(&self, id: EntryId) -> Result<Option<EntryView>, EngineError> {
         let detail = self.ask(|ledger| ledger.detail(id))?;
         let reach = self.config().reach;
         Ok(detail.map(|detail| {

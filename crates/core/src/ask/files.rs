@@ -11,6 +11,7 @@ use crate::ask::gates::{FileView, Verdict, view};
 use crate::engine::error::EngineError;
 use crate::engine::gate::state::Live;
 use crate::files::version::Kind;
+use crate::ledger::ids::EntryId;
 use crate::pattern::natural::{First, natural_order};
 
 /// Which files of a drop folder are asked for.
@@ -114,7 +115,7 @@ pub(crate) fn page(live: &Live, query: &FileQuery) -> Result<FilePage, EngineErr
 struct Sieve {
     verdict: Verdict,
     /// Entries that are repeats: all else that is known is known.
-    repeats: HashSet<i64>,
+    repeats: HashSet<EntryId>,
 }
 
 impl Sieve {

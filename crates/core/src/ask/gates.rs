@@ -14,6 +14,7 @@ use crate::engine::gate::state::Live;
 use crate::engine::pass::batches::{OpenBatch, open_batches};
 use crate::engine::pass::complete::{Complete, complete, out_of_bounds};
 use crate::files::version::Kind;
+use crate::ledger::ids::EntryId;
 use crate::ledger::state::State;
 use crate::ledger::types::{Counts, Entry, Pause};
 use crate::ledger::words::WorkKind;
@@ -147,7 +148,7 @@ pub struct FileView {
     /// Why, in a sentence.
     pub because: String,
     /// Its entry, if it has one.
-    pub entry: Option<i64>,
+    pub entry: Option<EntryId>,
 }
 
 pub(crate) fn gate_view(live: &Live) -> Result<GateView, EngineError> {
@@ -314,8 +315,9 @@ fn known_verdict(entry: &Entry) -> (Verdict, String) {
     let reason = entry.reason.as_deref().unwrap_or("no reason was recorded");
     match entry.state {
         State::Repeat => {
-            let first = entry.repeat_of.unwrap_or_default();
-            (Verdict::Repeat, format!("the same as entry {first}; to be filed without work"))
+            let first = entry.repeat_of.map(|first| format!("entry {first}"));
+            let first = first.unwrap_or_else(|| "an earlier file".to_owned());
+            (Verdict::Repeat, format!("the same as {first}; to be filed without work"))
         }
         State::Held => (Verdict::Known, format!("entry {} is held: {reason}", entry.id)),
         State::Ready => {

@@ -9,6 +9,7 @@ use crate::ask::verify::{Difference, Differs};
 use crate::engine::Engine;
 use crate::engine::error::EngineError;
 use crate::engine::gate::state::Live;
+use crate::ledger::ids::EntryId;
 use crate::ledger::made::ProvenOutput;
 use crate::ledger::types::Entry;
 use crate::work::outcome::{NotDone, PlaceDiffers};
@@ -28,7 +29,7 @@ pub struct LoadedColumn {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct LoadedRows {
     /// The entry.
-    pub entry: i64,
+    pub entry: EntryId,
     /// The database and the table.
     pub output: String,
     /// The column in which the number of the entry stands; without one the rows are
@@ -69,7 +70,7 @@ impl Engine {
     /// # Errors
     /// [`EngineError::NotThere`] when it was not loaded, [`EngineError::Away`] when the
     /// database does not answer.
-    pub fn loaded_rows(&self, entry: i64, limit: u32) -> Result<LoadedRows, EngineError> {
+    pub fn loaded_rows(&self, entry: EntryId, limit: u32) -> Result<LoadedRows, EngineError> {
         let context = self.context();
         let Some(entry) = context.ledger.entry(entry)? else {
             return Err(EngineError::NoEntry(entry));

@@ -24,6 +24,7 @@ use crate::engine::pass::usual;
 use crate::files::sha256::Sha256;
 use crate::files::version::Kind;
 use crate::filing::folders::numbered;
+use crate::ledger::ids::EntryId;
 use crate::ledger::new_entry::NewEntry;
 use crate::ledger::state::State;
 
@@ -143,7 +144,7 @@ fn enter(
     for (new, other) in new.into_iter().zip(others) {
         // What was only touched goes on as the entry that it is.
         let IdentityHolder::Other(other) = other else { continue };
-        next += 1;
+        next = next.after();
         let holder = match holders.get(&new.identity) {
             Some(path) => Some(format!("a repeat of `{path}`, which comes before it")),
             None => other.map(|first| format!("a repeat of entry {first}")),
@@ -158,13 +159,13 @@ fn enter(
         let new = as_new(live, &candidate);
         let mut told = told(live, &new.path, &new.place, version.bytes, Will::Wait);
         told.because = Some(why);
-        let entry = entry_of(&new, 0, State::Ready);
+        let entry = entry_of(&new, EntryId::of(0), State::Ready);
         Rehearsing { entry, version, told }
     }));
     Ok(files)
 }
 
-fn entered(live: &Live, new: &NewEntry, id: i64, repeat: Option<String>) -> Rehearsing {
+fn entered(live: &Live, new: &NewEntry, id: EntryId, repeat: Option<String>) -> Rehearsing {
     let will = match (&repeat, &new.held) {
         (Some(_), _) => Will::Repeat,
         (None, _) if new.passed_over.is_some() => Will::PassOver,

@@ -4,6 +4,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::files::version::Version;
+use crate::ledger::ids::EntryId;
 use crate::ledger::types::Entry;
 use crate::ledger::words::OutputMode;
 
@@ -52,7 +53,7 @@ pub struct Rehearsed {
     /// Why it would be held, waits, or whose repeat it is.
     pub because: Option<String>,
     /// Its entry, if it has one already.
-    pub entry: Option<i64>,
+    pub entry: Option<EntryId>,
     /// The output that its rows would go into.
     pub output: Option<String>,
     /// How it would meet what is there.

@@ -10,6 +10,7 @@ use crate::engine::Engine;
 use crate::engine::error::EngineError;
 use crate::files::sha256::Sha256;
 use crate::ledger::held::NAMED;
+use crate::ledger::ids::EntryId;
 use crate::ledger::types::{Entry, Query};
 
 /// So many are given of each kind.
@@ -48,7 +49,7 @@ pub struct Hit {
     /// Its gate.
     pub gate: Option<String>,
     /// Its entry.
-    pub entry: Option<i64>,
+    pub entry: Option<EntryId>,
     /// Its path, for an output.
     pub path: Option<String>,
 }
@@ -70,7 +71,7 @@ impl Engine {
         hits.extend(self.gates_called(text)?);
         hits.extend(self.held_because(text)?);
         let entries = self.entries_like(text)?.into_iter().map(of_entry);
-        let known: Vec<Option<i64>> = hits.iter().map(|hit| hit.entry).collect();
+        let known: Vec<Option<EntryId>> = hits.iter().map(|hit| hit.entry).collect();
         hits.extend(entries.filter(|hit| !known.contains(&hit.entry)));
         hits.extend(self.arriving_called(text));
         let outputs = self.context().ledger.outputs_like(text, EACH)?;
@@ -86,7 +87,7 @@ impl Engine {
     /// By what is one thing alone: a number, a sum, a path.
     fn exact(&self, text: &str) -> Result<Vec<Hit>, EngineError> {
         let ledger = &self.context().ledger;
-        if let Ok(number) = text.trim_start_matches('#').parse::<i64>() {
+        if let Ok(number) = text.trim_start_matches('#').parse::<EntryId>() {
             return Ok(ledger.entry(number)?.map(of_entry).into_iter().collect());
         }
         if let Some(sum) = Sha256::from_hex(text) {

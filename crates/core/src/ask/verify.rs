@@ -18,6 +18,7 @@ use crate::files::roots::Reach;
 use crate::files::sha256::Sha256;
 use crate::files::version::Kind;
 use crate::filing::moving::sum_of;
+use crate::ledger::ids::EntryId;
 use crate::ledger::made::WrittenOutput;
 use crate::ledger::state::State;
 use crate::ledger::types::{Entry, Query};
@@ -48,7 +49,7 @@ pub struct Difference {
     /// The file.
     pub path: String,
     /// The entry that should lie there.
-    pub entry: Option<i64>,
+    pub entry: Option<EntryId>,
     /// In words.
     pub because: String,
 }
@@ -142,7 +143,7 @@ impl Verifying<'_> {
         let of_gate = Query { gate: gate.map(str::to_owned), ..Query::default() };
         let all = engine.ask(|ledger| ledger.count(&of_gate))?;
         let (mut places, mut seen) = (Places::new(), 0);
-        let mut suspects: Vec<i64> = Vec::new();
+        let mut suspects: Vec<EntryId> = Vec::new();
         // The places of all gates: two may file into one folder.
         engine.ask(|ledger| {
             ledger.each(&Query::default(), |entry| {

@@ -9,6 +9,7 @@ use crate::dues::facts::{Facts, read_day};
 use crate::dues::types::{DueCell, DueState};
 use crate::ledger::Excuse;
 use crate::ledger::dues::Arrival;
+use crate::ledger::ids::EntryId;
 
 fn due(keys: &str) -> Due {
     let text = format!(
@@ -44,7 +45,14 @@ fn arrivals(zone: &TimeZone, lines: &[&str]) -> Vec<Arrival> {
         let seen_at = at(zone, parts.next().unwrap());
         let day = parts.next().filter(|day| *day != "-").map(str::to_owned);
         let rows = parts.next().map_or(0, |rows| rows.parse().unwrap());
-        Arrival { entry: number as i64 + 1, seen_at, bytes: rows * 10, rows, value, day }
+        Arrival {
+            entry: EntryId::of(number as i64 + 1),
+            seen_at,
+            bytes: rows * 10,
+            rows,
+            value,
+            day,
+        }
     });
     each.collect()
 }
@@ -151,7 +159,7 @@ fn each_value_is_expected_for_the_day_that_its_name_says() {
         "{}",
         cells[1].words
     );
-    assert_eq!(cells[0].entries, [1]);
+    assert_eq!(cells[0].entries, [EntryId::of(1)]);
     assert_eq!(read_day("2026-03-02T05:00"), "2026-03-02".parse().ok());
     assert_eq!([read_day("2026-13-02"), read_day("älv"), read_day("")], [None; 3]);
 }

@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::ledger::Excuse;
+use crate::ledger::ids::EntryId;
 
 /// In which state an expectation is.
 #[derive(
@@ -99,7 +100,7 @@ pub struct DueCell {
     /// Bytes of these.
     pub bytes: u64,
     /// The first entries of these.
-    pub entries: Vec<i64>,
+    pub entries: Vec<EntryId>,
     /// Who said that it need not come, and why.
     pub excused: Option<Excuse>,
 }

@@ -4,7 +4,7 @@ use crate::config::OutOfReach;
 use crate::engine::gate::sweep::NoneRead;
 use crate::files::lock::LockError;
 use crate::ledger::error::LedgerError;
-use crate::ledger::ids::BatchId;
+use crate::ledger::ids::{BatchId, EntryId};
 use crate::ledger::words::WorkKind;
 
 impl From<NoneRead> for EngineError {
@@ -48,7 +48,7 @@ pub enum EngineError {
     },
     /// There is no such entry.
     #[error("there is no entry {0}; `vadegate ledger` lists them")]
-    NoEntry(i64),
+    NoEntry(EntryId),
     /// The gate offers nothing to workers.
     #[error(
         "the gate `{gate}` offers nothing: its work is `{work}`; give it a [gate.{gate}.offer] section"

@@ -9,6 +9,7 @@ use foldhash::quality::RandomState;
 
 use crate::ledger::Ledger;
 use crate::ledger::error::LedgerError;
+use crate::ledger::ids::{RemoteId, UploadId};
 use crate::ledger::remotes::{Remote, RemoteVersion};
 
 /// What a standing problem of a gate is about when the place from which it fetches is of no use.
@@ -30,11 +31,11 @@ pub(crate) struct FarMemory {
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct SeenFar {
     /// Its number in the ledger.
-    pub id: i64,
+    pub id: RemoteId,
     /// Since when it is the same, on the monotonic clock.
     pub since: Duration,
     /// As what it is handed in.
-    pub upload: Option<i64>,
+    pub upload: Option<UploadId>,
     /// Whether it was there at the last look.
     pub there: bool,
 }

@@ -21,6 +21,7 @@ use crate::engine::looks::Looks;
 use crate::engine::meter::Meter;
 use crate::files::owning::Owned;
 use crate::ledger::Ledger;
+use crate::ledger::ids::ChangeId;
 use crate::work::deaths::Deaths;
 
 fn wall_ns() -> i64 {
@@ -31,7 +32,7 @@ fn wall_ns() -> i64 {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum EngineEvent {
     /// The ledger has changes up to this number.
-    Changed(i64),
+    Changed(ChangeId),
     /// What is arriving at a gate, or its standing problems, changed.
     Gate(String),
 }

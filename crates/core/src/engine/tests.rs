@@ -13,7 +13,7 @@ use super::*;
 use crate::files::sha256::Sha256;
 use crate::files::version::Version;
 use crate::ledger::entering::Entered;
-use crate::ledger::ids::BatchId;
+use crate::ledger::ids::{BatchId, EntryId};
 use crate::ledger::new_entry::{NewEntry, Policy};
 use crate::ledger::requests::staged_name;
 use crate::ledger::requests::{
@@ -68,7 +68,7 @@ impl Home {
     }
 
     /// Enters a dropped file as the engine does; gives its number.
-    fn enter(&self, ledger: &Ledger, name: &str, version: Version, worked: bool) -> i64 {
+    fn enter(&self, ledger: &Ledger, name: &str, version: Version, worked: bool) -> EntryId {
         // By another library than ours.
         let content = fs::read(self.path("drops").join(name)).unwrap();
         let sha256 = Sha256::from_bytes(&sha2::Sha256::digest(content)).unwrap();
@@ -100,7 +100,7 @@ impl Home {
         }
     }
 
-    fn claim(&self, ledger: &Ledger, entry: i64, mode: OutputMode, base_bytes: u64) -> BatchId {
+    fn claim(&self, ledger: &Ledger, entry: EntryId, mode: OutputMode, base_bytes: u64) -> BatchId {
         let output = PlannedOutput {
             path: self.path("out.csv").display().to_string(),
             at: OutputAt::Staged(self.path("")),
@@ -127,7 +127,7 @@ impl Home {
         staged
     }
 
-    fn commit(&self, ledger: &Ledger, batch: BatchId, entry: i64, staged: &Path, name: &str) {
+    fn commit(&self, ledger: &Ledger, batch: BatchId, entry: EntryId, staged: &Path, name: &str) {
         let version = Version::of(&fs::metadata(staged).unwrap());
         let target = self.path("archive").join(name).display().to_string();
         let commit = CommitBatch {

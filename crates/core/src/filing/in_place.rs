@@ -81,7 +81,7 @@ mod tests {
     use super::*;
     use crate::files::roots::Reach;
     use crate::files::sha256::Sum;
-    use crate::ledger::ids::BatchId;
+    use crate::ledger::ids::{BatchId, OutputId};
     use crate::ledger::words::{OutputMode, OutputRole};
 
     /// An edit of `sheet.txt` that is staged, and not published.
@@ -92,7 +92,7 @@ mod tests {
         let reach = Reach::anywhere();
         let (to, staged) = (reach.at(&to).unwrap(), reach.at(&staged).unwrap());
         let output = Unpublished {
-            id: 1,
+            id: OutputId::of(1),
             batch: BatchId::of(1),
             path: to.path().display().to_string(),
             staged: staged.path().display().to_string(),

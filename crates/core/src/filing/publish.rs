@@ -193,7 +193,7 @@ mod tests {
     use std::path::PathBuf;
 
     use super::*;
-    use crate::ledger::ids::BatchId;
+    use crate::ledger::ids::{BatchId, OutputId};
 
     fn publish(reach: &Reach, output: &Unpublished) -> Result<PathBuf, PublishError> {
         let at = place(reach, output)?;
@@ -204,7 +204,7 @@ mod tests {
         let path = folder.join(".vadegate-1.staged");
         std::fs::write(&path, staged).unwrap();
         Unpublished {
-            id: 1,
+            id: OutputId::of(1),
             batch: BatchId::of(1),
             path: folder.join("out.csv").display().to_string(),
             inode: Reach::anywhere().at(&path).unwrap().version().unwrap().unwrap().inode,

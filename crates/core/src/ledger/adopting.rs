@@ -4,6 +4,7 @@ use rusqlite::params;
 
 use crate::ledger::entering::predecessor;
 use crate::ledger::error::{LedgerError, writing};
+use crate::ledger::ids::EntryId;
 use crate::ledger::inserting::{Row, insert};
 use crate::ledger::new_entry::NewEntry;
 use crate::ledger::state::{Cause, State};
@@ -14,8 +15,8 @@ pub(crate) fn insert_adopted(
     tx: &mut Tx<'_>,
     new: &NewEntry,
     words: &str,
-) -> Result<i64, LedgerError> {
-    let id: i64 = tx
+) -> Result<EntryId, LedgerError> {
+    let id: EntryId = tx
         .one("SELECT COALESCE(MAX(id), 0) + 1 FROM entry", [], |row| row.get(0))
         .map_err(writing)?;
     let row = Row {

@@ -2,7 +2,7 @@
 
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, writing};
-use crate::ledger::ids::BatchId;
+use crate::ledger::ids::{BatchId, EntryId};
 use crate::ledger::requests::staged_name;
 use crate::ledger::requests::{Claim, Claimed, OutputAt};
 use crate::ledger::state::{Cause, State};
@@ -35,7 +35,7 @@ impl Ledger {
 fn begin_batch(tx: &Tx<'_>, tag: &str, claim: &Claim) -> rusqlite::Result<Claimed> {
     let attempt: i64 = tx.one(
         "SELECT COALESCE(MAX(tries), 0) + 1 FROM entry WHERE id = ?",
-        [claim.entries.first().copied().unwrap_or(0)],
+        [claim.entries.first().copied().unwrap_or(EntryId::of(0))],
         |row| row.get(0),
     )?;
     let lease = claim.lease.as_ref();
@@ -80,7 +80,7 @@ fn begin_batch(tx: &Tx<'_>, tag: &str, claim: &Claim) -> rusqlite::Result<Claime
         ])?;
         staged.push(place);
     }
-    let first = claim.entries.first().copied().unwrap_or(0);
+    let first = claim.entries.first().copied().unwrap_or(EntryId::of(0));
     let worked: i64 = tx
         .connection
         .prepare_cached("SELECT COUNT(*) FROM history WHERE entry = ? AND state = 'worked'")?

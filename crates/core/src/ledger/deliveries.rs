@@ -6,13 +6,13 @@ use rusqlite::{OptionalExtension, Row, params};
 use crate::files::sha256::Sha256;
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading, writing};
-use crate::ledger::ids::BatchId;
+use crate::ledger::ids::{BatchId, EntryId};
 use crate::ledger::transitions::as_i64;
 
 /// A copy at a place.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Delivery {
-    pub entry: i64,
+    pub entry: EntryId,
     /// The destination as the configuration writes it.
     pub destination: String,
     pub place: String,
@@ -40,7 +40,7 @@ impl Ledger {
     /// What is known of a copy of an entry, if its batch was broken off.
     pub(crate) fn delivery(
         &self,
-        entry: i64,
+        entry: EntryId,
         destination: &str,
     ) -> Result<Option<Delivery>, LedgerError> {
         self.read(|reader| {
@@ -57,7 +57,11 @@ impl Ledger {
     }
 
     /// Nothing is to be asked about a copy any more.
-    pub(crate) fn forget_delivery(&self, entry: i64, destination: &str) -> Result<(), LedgerError> {
+    pub(crate) fn forget_delivery(
+        &self,
+        entry: EntryId,
+        destination: &str,
+    ) -> Result<(), LedgerError> {
         let destination = destination.to_owned();
         self.submit(move |tx| {
             let forget = "DELETE FROM delivery WHERE entry = ? AND destination = ?";

@@ -9,6 +9,7 @@ use utoipa::ToSchema;
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading, writing};
 use crate::ledger::happenings::{EndOfHappening, NewHappening};
+use crate::ledger::ids::EntryId;
 use crate::ledger::people::By;
 use crate::ledger::rows::time;
 use crate::pattern::Fields;
@@ -17,7 +18,7 @@ use crate::pattern::Fields;
 /// ones and those that were passed over do not.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Arrival {
-    pub entry: i64,
+    pub entry: EntryId,
     /// When it was first noticed.
     pub seen_at: Timestamp,
     pub bytes: u64,

@@ -8,6 +8,7 @@ use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, writing};
 use crate::ledger::happenings::NewHappening;
 use crate::ledger::identity::{First, holder, kept};
+use crate::ledger::ids::EntryId;
 use crate::ledger::inserting::{Row, insert, replace};
 use crate::ledger::new_entry::{HandedIn, NewEntry, Target};
 use crate::ledger::remotes;
@@ -24,14 +25,14 @@ pub(crate) enum Entered {
     /// A new entry in this state, to be moved to the target when it is worked
     /// or a repeat.
     New {
-        id: i64,
+        id: EntryId,
         state: State,
         target: Option<FileTarget>,
         /// It can be filed at once.
         fileable: bool,
     },
     /// The file was touched, but its content is that of its entry.
-    Touched { id: i64 },
+    Touched { id: EntryId },
 }
 
 impl Ledger {
@@ -42,14 +43,14 @@ impl Ledger {
         target: Target,
     ) -> Result<Ticket<Vec<(NewEntry, Entered)>>, LedgerError> {
         self.submit(move |tx| {
-            let mut id: i64 = tx
+            let mut id: EntryId = tx
                 .one("SELECT COALESCE(MAX(id), 0) FROM entry", [], |row| row.get(0))
                 .map_err(writing)?;
             let mut entered = Vec::with_capacity(entries.len());
             for new in entries {
-                let outcome = enter_one(tx, id + 1, &new, &target)?;
+                let outcome = enter_one(tx, id.after(), &new, &target)?;
                 if matches!(outcome, Entered::New { .. }) {
-                    id += 1;
+                    id = id.after();
                 }
                 entered.push((new, outcome));
             }
@@ -90,7 +91,7 @@ fn look_again(tx: &Tx<'_>, outcome: &mut Entered) -> Result<(), LedgerError> {
 }
 
 /// Why a file is held as it is entered, if it is.
-fn held_because(new: &NewEntry, revision_of: Option<&(i64, bool)>) -> Option<String> {
+fn held_because(new: &NewEntry, revision_of: Option<&(EntryId, bool)>) -> Option<String> {
     match (&new.held, revision_of) {
         (Some(reason), _) => Some(reason.clone()),
         (None, Some((earlier, true))) if new.policy.hold_revisions => Some(format!(
@@ -102,7 +103,7 @@ fn held_because(new: &NewEntry, revision_of: Option<&(i64, bool)>) -> Option<Str
 
 fn enter_one(
     tx: &mut Tx<'_>,
-    id: i64,
+    id: EntryId,
     new: &NewEntry,
     target: &Target,
 ) -> Result<Entered, LedgerError> {
@@ -162,7 +163,7 @@ fn enter_one(
 }
 
 /// That a file is far from what its gate is used to.
-fn tell_unusual(tx: &mut Tx<'_>, id: i64, new: &NewEntry) -> Result<(), LedgerError> {
+fn tell_unusual(tx: &mut Tx<'_>, id: EntryId, new: &NewEntry) -> Result<(), LedgerError> {
     let Some(words) = &new.unusual else { return Ok(()) };
     let (about, subject, words) = (new.gate.clone(), new.path.clone(), words.clone());
     let kind = "unusual";
@@ -172,7 +173,10 @@ fn tell_unusual(tx: &mut Tx<'_>, id: i64, new: &NewEntry) -> Result<(), LedgerEr
 
 /// The entry of the same path before it, which had other content, and whether that
 /// was worked.
-pub(crate) fn predecessor(tx: &Tx<'_>, new: &NewEntry) -> Result<Option<(i64, bool)>, LedgerError> {
+pub(crate) fn predecessor(
+    tx: &Tx<'_>,
+    new: &NewEntry,
+) -> Result<Option<(EntryId, bool)>, LedgerError> {
     tx.connection
         .prepare_cached(
             "SELECT id, worked_at IS NOT NULL OR state = 'adopted' FROM entry
@@ -190,7 +194,7 @@ pub(crate) fn predecessor(tx: &Tx<'_>, new: &NewEntry) -> Result<Option<(i64, bo
 /// identity: when it is the one that is wanted, one day, it can still be worked.
 fn enter_passed_over(
     tx: &mut Tx<'_>,
-    id: i64,
+    id: EntryId,
     new: &NewEntry,
     target: &Target,
     words: &str,
@@ -227,7 +231,7 @@ fn remember(tx: &Tx<'_>, gate: &str, mark: &PickMark) -> Result<(), LedgerError>
 /// Enters a version whose identity another entry holds.
 fn enter_repeat(
     tx: &mut Tx<'_>,
-    id: i64,
+    id: EntryId,
     new: &NewEntry,
     target: &Target,
     first: &First,
@@ -259,7 +263,7 @@ fn enter_repeat(
 
 /// In what of its name a repeat differs from its first, in words: the meaning of its rows
 /// may be there.
-fn differs(tx: &Tx<'_>, new: &NewEntry, first: i64) -> Result<String, LedgerError> {
+fn differs(tx: &Tx<'_>, new: &NewEntry, first: EntryId) -> Result<String, LedgerError> {
     if new.fields.is_empty() {
         return Ok(String::new());
     }
@@ -286,7 +290,7 @@ fn differs(tx: &Tx<'_>, new: &NewEntry, first: i64) -> Result<String, LedgerErro
 /// nothing happens where there is no work: the history has one line for both.
 fn entered(
     tx: &mut Tx<'_>,
-    id: i64,
+    id: EntryId,
     new: &NewEntry,
     state: State,
     words: &str,
@@ -311,7 +315,7 @@ fn entered(
         .map_err(writing)
 }
 
-fn hold_new(tx: &mut Tx<'_>, id: i64, reason: &str) -> Result<Entered, LedgerError> {
+fn hold_new(tx: &mut Tx<'_>, id: EntryId, reason: &str) -> Result<Entered, LedgerError> {
     let update = "UPDATE entry SET state = ?2, reason = ?3 WHERE id = ?1";
     step_and(tx, id, State::Held, Cause::Pass, reason, update, &[&reason])?;
     Ok(Entered::New { id, state: State::Held, target: None, fileable: false })

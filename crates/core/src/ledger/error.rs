@@ -1,6 +1,6 @@
 //! Why the ledger could not do what it was asked.
 
-use crate::ledger::ids::BatchId;
+use crate::ledger::ids::{BatchId, EntryId};
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -44,7 +44,7 @@ pub enum LedgerError {
     #[error("entry {entry} is {from} and cannot become {to}")]
     Refused {
         /// The entry.
-        entry: i64,
+        entry: EntryId,
         /// Its state.
         from: &'static str,
         /// The state it was to come to.

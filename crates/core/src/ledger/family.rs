@@ -9,7 +9,7 @@ use utoipa::ToSchema;
 
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading};
-use crate::ledger::ids::BatchId;
+use crate::ledger::ids::{BatchId, EntryId};
 use crate::ledger::lineage::became;
 use crate::ledger::outputs::output;
 use crate::ledger::types::Output;
@@ -47,7 +47,7 @@ pub struct FamilyMember {
     /// The gate; none of an output.
     pub gate: Option<String>,
     /// The entry's number.
-    pub entry: Option<i64>,
+    pub entry: Option<EntryId>,
     /// The entry's state.
     pub state: Option<String>,
     /// What a work wrote into it, or read from it, in rows.
@@ -79,7 +79,7 @@ pub struct FamilyLink {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum FamilyOf {
     /// At an entry.
-    Entry(i64),
+    Entry(EntryId),
     /// At an output, by its path.
     Output(String),
 }
@@ -93,7 +93,7 @@ enum Way {
 /// Something whose relatives are to be found.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 enum Place {
-    Entry(i64),
+    Entry(EntryId),
     Output(String),
 }
 
@@ -246,7 +246,7 @@ impl<'a> Tree<'a> {
     }
 
     /// An entry is what an output was, when its bytes are that.
-    fn above_entry(&mut self, id: i64) -> rusqlite::Result<()> {
+    fn above_entry(&mut self, id: EntryId) -> rusqlite::Result<()> {
         let place = self
             .reader
             .prepare_cached(
@@ -268,11 +268,11 @@ impl<'a> Tree<'a> {
     }
 
     /// What an entry was worked into.
-    fn below_entry(&mut self, id: i64) -> rusqlite::Result<()> {
+    fn below_entry(&mut self, id: EntryId) -> rusqlite::Result<()> {
         let batches: Vec<BatchId> = self
             .reader
             .prepare_cached("SELECT batch FROM part WHERE entry = ? ORDER BY batch DESC LIMIT ?")?
-            .query_map([id, WORKS], |row| row.get(0))?
+            .query_map(params![id, WORKS], |row| row.get(0))?
             .collect::<Result<_, _>>()?;
         for batch in batches {
             let Some(work) = self.work(batch)? else { continue };
@@ -304,7 +304,7 @@ impl<'a> Tree<'a> {
 
     /// Which works wrote into an output, and what they took.
     fn above_output(&mut self, path: &str) -> rusqlite::Result<()> {
-        let parts: Vec<(BatchId, Option<i64>)> = self
+        let parts: Vec<(BatchId, Option<EntryId>)> = self
             .reader
             .prepare_cached(
                 "SELECT batch, entry FROM output WHERE path = ?1 AND committed_at IS NOT NULL
@@ -317,7 +317,7 @@ impl<'a> Tree<'a> {
         for (batch, of) in parts.into_iter().take(most) {
             let Some(work) = self.work(batch)? else { continue };
             self.link(&work, &Place::Output(path.to_owned()).key());
-            let sources: Vec<i64> = self
+            let sources: Vec<EntryId> = self
                 .reader
                 .prepare_cached(
                     "SELECT entry FROM part WHERE batch = ?1 AND COALESCE(?2, entry) = entry

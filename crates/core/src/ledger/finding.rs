@@ -7,6 +7,7 @@ use rusqlite::types::Value;
 use crate::files::sha256::Sha256;
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading};
+use crate::ledger::ids::EntryId;
 use crate::ledger::rows::{escape_like, select, text};
 use crate::ledger::types::Entry;
 
@@ -185,7 +186,7 @@ impl Ledger {
     /// its file lies elsewhere, or where it keeps its identity.
     pub(crate) fn fate(
         &self,
-        entry: i64,
+        entry: EntryId,
         sha256: &Sha256,
     ) -> Result<Option<ReplacementOutcome>, LedgerError> {
         let found: Option<(bool, bool)> = self.read(|reader| {
@@ -208,7 +209,7 @@ impl Ledger {
     }
 
     /// Whether an entry waits for its work, or is held before it.
-    pub(crate) fn is_before_work(&self, entry: i64) -> Result<bool, LedgerError> {
+    pub(crate) fn is_before_work(&self, entry: EntryId) -> Result<bool, LedgerError> {
         self.read(|reader| {
             reader
                 .prepare_cached("SELECT state IN ('ready', 'held') FROM entry WHERE id = ?")
@@ -225,7 +226,7 @@ impl Ledger {
         space: &str,
         identity: &[u8],
         not_before: i64,
-    ) -> Result<Option<i64>, LedgerError> {
+    ) -> Result<Option<EntryId>, LedgerError> {
         self.read(|reader| {
             reader
                 .prepare_cached(

@@ -8,6 +8,7 @@ use utoipa::ToSchema;
 
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading, writing};
+use crate::ledger::ids::{EntryId, HappeningId};
 use crate::ledger::rows::time;
 use crate::ledger::writer::Tx;
 
@@ -15,7 +16,7 @@ use crate::ledger::writer::Tx;
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Happening {
     /// Its number; they only grow.
-    pub id: i64,
+    pub id: HappeningId,
     /// When.
     #[schema(value_type = String, format = DateTime)]
     pub at: Timestamp,
@@ -28,7 +29,7 @@ pub struct Happening {
     /// What it is, in words.
     pub words: String,
     /// The entry that it is about.
-    pub entry: Option<i64>,
+    pub entry: Option<EntryId>,
     /// Whether it has an end.
     pub lasts: bool,
     /// When it ended.
@@ -45,7 +46,7 @@ pub(crate) struct NewHappening {
     pub about: String,
     pub subject: String,
     pub words: String,
-    pub entry: Option<i64>,
+    pub entry: Option<EntryId>,
     pub lasts: bool,
 }
 
@@ -63,7 +64,10 @@ const KEPT_MS: i64 = 120 * 24 * 3600 * 1000;
 
 impl Tx<'_> {
     /// Records something; what lasts already is not recorded twice.
-    pub(crate) fn happens(&mut self, new: &NewHappening) -> Result<Option<i64>, LedgerError> {
+    pub(crate) fn happens(
+        &mut self,
+        new: &NewHappening,
+    ) -> Result<Option<HappeningId>, LedgerError> {
         if new.lasts && self.lasting(new.kind, &new.about, &new.subject)?.is_some() {
             return Ok(None);
         }
@@ -84,7 +88,7 @@ impl Tx<'_> {
                 ])
             })
             .map_err(writing)?;
-        let id = self.connection.last_insert_rowid();
+        let id = HappeningId::of(self.connection.last_insert_rowid());
         Ok(Some(id))
     }
 
@@ -100,7 +104,12 @@ impl Tx<'_> {
         Ok(true)
     }
 
-    fn lasting(&self, kind: &str, about: &str, subject: &str) -> Result<Option<i64>, LedgerError> {
+    fn lasting(
+        &self,
+        kind: &str,
+        about: &str,
+        subject: &str,
+    ) -> Result<Option<HappeningId>, LedgerError> {
         self.connection
             .prepare_cached(
                 "SELECT id FROM happening INDEXED BY happening_open
@@ -138,7 +147,7 @@ impl Ledger {
     /// What happened after a number, oldest first.
     pub(crate) fn happenings_after(
         &self,
-        after: i64,
+        after: HappeningId,
         limit: u32,
     ) -> Result<Vec<Happening>, LedgerError> {
         self.select_happenings(
@@ -204,7 +213,7 @@ impl Ledger {
     }
 
     /// One happening by its number.
-    pub(crate) fn happening(&self, id: i64) -> Result<Option<Happening>, LedgerError> {
+    pub(crate) fn happening(&self, id: HappeningId) -> Result<Option<Happening>, LedgerError> {
         let found = self.select_happenings(
             "SELECT id, at, kind, about, subject, words, entry, lasts, ended_at, ended_words
              FROM happening WHERE id = ?",

@@ -8,6 +8,7 @@ use utoipa::ToSchema;
 
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading};
+use crate::ledger::ids::EntryId;
 use crate::ledger::rows::time;
 
 /// Held entries of a gate with one reason: reasons that differ in numbers and in what stands
@@ -24,7 +25,7 @@ pub struct HeldGroup {
     #[schema(value_type = String, format = DateTime)]
     pub since: Timestamp,
     /// The first of them.
-    pub entries: Vec<i64>,
+    pub entries: Vec<EntryId>,
 }
 
 /// So many entries are named of each group where they are only told.
@@ -38,7 +39,7 @@ impl Ledger {
     /// [`LedgerError`].
     pub fn held_by_reason(&self, named: usize) -> Result<Vec<HeldGroup>, LedgerError> {
         let held = self.read(|reader| {
-            let query = || -> rusqlite::Result<Vec<(i64, String, String, i64)>> {
+            let query = || -> rusqlite::Result<Vec<(EntryId, String, String, i64)>> {
                 let mut select = reader.prepare_cached(
                     "SELECT id, gate, COALESCE(reason, ''), ready_at FROM entry INDEXED BY entry_open
                      WHERE state = 'held' ORDER BY id",

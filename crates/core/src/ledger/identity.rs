@@ -1,6 +1,7 @@
 //! Who has an identity already.
 
 use crate::ledger::error::{LedgerError, writing};
+use crate::ledger::ids::EntryId;
 use crate::ledger::new_entry::NewEntry;
 use crate::ledger::state::State;
 use crate::ledger::writer::Tx;
@@ -8,7 +9,7 @@ use rusqlite::{OptionalExtension, params};
 
 /// The entry that has an identity.
 pub(crate) struct First {
-    pub entry: i64,
+    pub entry: EntryId,
     /// None when the entry was trimmed away.
     pub state: Option<State>,
     /// When it was worked, or entered.

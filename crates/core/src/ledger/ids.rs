@@ -9,48 +9,96 @@ use rusqlite::types::{FromSql, FromSqlResult, ToSqlOutput, ValueRef};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// The number of a batch; of a lease its fencing number. They only grow.
-#[derive(
-    Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, ToSchema,
-)]
-#[serde(transparent)]
-pub struct BatchId(i64);
+/// Makes a kind of number.
+macro_rules! numbers {
+    ($($(#[$meaning:meta])* $name:ident;)*) => {$(
+        $(#[$meaning])*
+        #[derive(
+            Clone,
+            Copy,
+            Debug,
+            PartialEq,
+            Eq,
+            PartialOrd,
+            Ord,
+            Hash,
+            Serialize,
+            Deserialize,
+            ToSchema,
+        )]
+        #[serde(transparent)]
+        pub struct $name(i64);
 
-impl BatchId {
-    /// The batch of this number.
-    pub const fn of(number: i64) -> Self {
-        BatchId(number)
-    }
+        impl $name {
+            /// The one of this number.
+            pub const fn of(number: i64) -> Self {
+                $name(number)
+            }
 
-    /// Its number.
-    pub const fn number(self) -> i64 {
-        self.0
-    }
+            /// Its number.
+            pub const fn number(self) -> i64 {
+                self.0
+            }
+        }
+
+        impl fmt::Display for $name {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                self.0.fmt(f)
+            }
+        }
+
+        impl FromStr for $name {
+            type Err = ParseIntError;
+
+            fn from_str(text: &str) -> Result<Self, ParseIntError> {
+                text.parse().map($name)
+            }
+        }
+
+        impl ToSql for $name {
+            fn to_sql(&self) -> rusqlite::Result<ToSqlOutput<'_>> {
+                self.0.to_sql()
+            }
+        }
+
+        impl FromSql for $name {
+            fn column_result(value: ValueRef<'_>) -> FromSqlResult<Self> {
+                i64::column_result(value).map($name)
+            }
+        }
+    )*};
 }
 
-impl fmt::Display for BatchId {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        self.0.fmt(f)
-    }
+numbers! {
+    /// The number of a batch; of a lease its fencing number. They only grow.
+    BatchId;
+
+    /// The number of an entry. They grow in the order in which files are entered.
+    EntryId;
+
+    /// The number of an output.
+    OutputId;
+
+    /// The number of a file that is being handed in or fetched.
+    UploadId;
+
+    /// The number of a version of a file at a place that is fetched from.
+    RemoteId;
+
+    /// The number of something that happened at a gate, a place or an arrival that is due.
+    HappeningId;
+
+    /// The number of a file that a rule has cleared, or is about to.
+    RemovalId;
+
+    /// The number of a change of an entry. They grow in the order in which it happened.
+    ChangeId;
 }
 
-impl FromStr for BatchId {
-    type Err = ParseIntError;
-
-    fn from_str(text: &str) -> Result<Self, ParseIntError> {
-        text.parse().map(BatchId)
-    }
-}
-
-impl ToSql for BatchId {
-    fn to_sql(&self) -> rusqlite::Result<ToSqlOutput<'_>> {
-        self.0.to_sql()
-    }
-}
-
-impl FromSql for BatchId {
-    fn column_result(value: ValueRef<'_>) -> FromSqlResult<Self> {
-        i64::column_result(value).map(BatchId)
+impl EntryId {
+    /// The one behind it.
+    pub(crate) const fn after(self) -> Self {
+        EntryId(self.0 + 1)
     }
 }
 

@@ -4,6 +4,7 @@ use rusqlite::{OptionalExtension, params};
 
 use crate::files::sha256::Sha256;
 use crate::ledger::error::{LedgerError, writing};
+use crate::ledger::ids::EntryId;
 use crate::ledger::new_entry::NewEntry;
 use crate::ledger::requests::FileTarget;
 use crate::ledger::state::{Cause, State};
@@ -14,8 +15,8 @@ use crate::ledger::writer::Tx;
 pub(crate) struct Row<'a> {
     pub state: State,
     pub identity: Option<&'a [u8]>,
-    pub repeat_of: Option<i64>,
-    pub revision_of: Option<i64>,
+    pub repeat_of: Option<EntryId>,
+    pub revision_of: Option<EntryId>,
     pub target: Option<FileTarget>,
 }
 
@@ -23,9 +24,9 @@ pub(crate) struct Row<'a> {
 /// is the same: then that entry, which is given, goes on with the new version.
 pub(crate) fn replace(
     tx: &mut Tx<'_>,
-    old: i64,
+    old: EntryId,
     new: &NewEntry,
-) -> Result<Option<i64>, LedgerError> {
+) -> Result<Option<EntryId>, LedgerError> {
     let found: Option<(String, Sha256)> = tx
         .one("SELECT state, sha256 FROM entry WHERE id = ? AND in_drop = 1", [old], |row| {
             Ok((row.get(0)?, row.get(1)?))
@@ -58,7 +59,7 @@ pub(crate) fn replace(
 /// Inserts the row; false when its identity is taken.
 pub(crate) fn insert(
     tx: &mut Tx<'_>,
-    id: i64,
+    id: EntryId,
     new: &NewEntry,
     row: &Row<'_>,
 ) -> Result<bool, LedgerError> {

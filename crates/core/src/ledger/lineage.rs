@@ -5,7 +5,7 @@ use rusqlite::{Connection, OptionalExtension, params};
 use crate::files::sha256::Sha256;
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading};
-use crate::ledger::ids::BatchId;
+use crate::ledger::ids::{BatchId, EntryId};
 use crate::ledger::outputs::output;
 use crate::ledger::rows::time;
 use crate::ledger::transitions::as_i64;
@@ -16,7 +16,7 @@ const OUTPUTS: u64 = 1000;
 
 impl Ledger {
     /// A batch, with those of its outputs that were made of this entry.
-    pub(crate) fn batch(&self, id: BatchId, entry: i64) -> Result<Option<Batch>, LedgerError> {
+    pub(crate) fn batch(&self, id: BatchId, entry: EntryId) -> Result<Option<Batch>, LedgerError> {
         self.read(|reader| {
             let query = || -> rusqlite::Result<Option<Batch>> {
                 let batch = reader
@@ -96,7 +96,7 @@ impl Ledger {
 }
 
 /// The entry that an output became, at the gate that took it.
-pub(crate) fn became(reader: &Connection, output: &Output) -> rusqlite::Result<Option<i64>> {
+pub(crate) fn became(reader: &Connection, output: &Output) -> rusqlite::Result<Option<EntryId>> {
     let Some(sum) = output.sha256.as_deref().and_then(Sha256::from_hex) else { return Ok(None) };
     let mut select = reader.prepare_cached(
         "SELECT MAX(id) FROM (

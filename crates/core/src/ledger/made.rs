@@ -4,7 +4,7 @@ use crate::files::sha256::Sha256;
 use crate::files::version::Version;
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading};
-use crate::ledger::ids::BatchId;
+use crate::ledger::ids::{BatchId, EntryId};
 use crate::ledger::requests::Unpublished;
 use crate::ledger::transitions::as_i64;
 use crate::ledger::words::{OutputMode, OutputRole};
@@ -168,9 +168,9 @@ impl Ledger {
     pub(crate) fn replaced_in_place(
         &self,
         batch: BatchId,
-    ) -> Result<HashMap<i64, PathBuf>, LedgerError> {
+    ) -> Result<HashMap<EntryId, PathBuf>, LedgerError> {
         self.read(|reader| {
-            let query = || -> rusqlite::Result<HashMap<i64, PathBuf>> {
+            let query = || -> rusqlite::Result<HashMap<EntryId, PathBuf>> {
                 let mut select = reader.prepare_cached(
                     "SELECT entry, staged FROM output
                      WHERE batch = ? AND mode = 'in place' AND base_sha256 IS NOT NULL",

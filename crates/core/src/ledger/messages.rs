@@ -6,6 +6,7 @@ use rusqlite::{OptionalExtension, params};
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading, writing};
 use crate::ledger::happenings::NewHappening;
+use crate::ledger::ids::{ChangeId, EntryId, HappeningId};
 use crate::ledger::outbox::{Message, MessageState};
 use crate::ledger::rows::time;
 use crate::ledger::state::State;
@@ -19,22 +20,22 @@ pub(crate) struct NewMessage {
     pub subject: String,
     pub body: String,
     /// What lasts of which it tells.
-    pub lasting: Vec<i64>,
+    pub lasting: Vec<HappeningId>,
     /// What ended of which it tells.
-    pub over: Vec<i64>,
+    pub over: Vec<HappeningId>,
 }
 
 /// How far a tell has heard.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct TellMark {
-    pub change: i64,
-    pub happening: i64,
+    pub change: ChangeId,
+    pub happening: HappeningId,
 }
 
 /// What lasts, and was told.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Told {
-    pub happening: i64,
+    pub happening: HappeningId,
     pub uid: String,
     pub at: Timestamp,
     pub over: bool,
@@ -142,7 +143,11 @@ impl Ledger {
     }
 
     /// Forgets that something was told which lasts no more.
-    pub(crate) fn forget_told(&self, tell: &str, happening: i64) -> Result<(), LedgerError> {
+    pub(crate) fn forget_told(
+        &self,
+        tell: &str,
+        happening: HappeningId,
+    ) -> Result<(), LedgerError> {
         let tell = tell.to_owned();
         self.submit(move |tx| {
             tx.run("DELETE FROM told WHERE tell = ? AND happening = ?", params![tell, happening])
@@ -153,7 +158,7 @@ impl Ledger {
     }
 
     /// The number of the newest change of an entry.
-    pub(crate) fn newest_change(&self) -> Result<i64, LedgerError> {
+    pub(crate) fn newest_change(&self) -> Result<ChangeId, LedgerError> {
         self.read(|reader| {
             let mut select = reader
                 .prepare_cached("SELECT COALESCE(MAX(id), 0) FROM history")
@@ -165,8 +170,8 @@ impl Ledger {
     /// In which state an entry was before one of its changes.
     pub(crate) fn state_before(
         &self,
-        entry: i64,
-        change: i64,
+        entry: EntryId,
+        change: ChangeId,
     ) -> Result<Option<State>, LedgerError> {
         self.read(|reader| {
             let mut select = reader
@@ -174,7 +179,7 @@ impl Ledger {
                     "SELECT state FROM history WHERE entry = ? AND id < ? ORDER BY id DESC LIMIT 1",
                 )
                 .map_err(reading)?;
-            let state = select.query_row([entry, change], |row| row.get::<_, String>(0));
+            let state = select.query_row(params![entry, change], |row| row.get::<_, String>(0));
             Ok(state.optional().map_err(reading)?.and_then(|state| State::of(&state)))
         })
     }

@@ -67,7 +67,7 @@ pub use error::LedgerError;
 pub use family::{Family, FamilyKind, FamilyLink, FamilyMember, FamilyOf};
 pub use happenings::Happening;
 pub use held::HeldGroup;
-pub use ids::BatchId;
+pub use ids::{BatchId, ChangeId, EntryId, HappeningId, OutputId, RemoteId, RemovalId, UploadId};
 pub use keeping::restore;
 use none_pending::NonePending;
 pub use outbox::{Message, MessageState};

@@ -2,6 +2,7 @@
 
 use crate::files::sha256::Sha256;
 use crate::files::version::Version;
+use crate::ledger::ids::{EntryId, UploadId};
 use crate::ledger::requests::FileTarget;
 use crate::ledger::types::PickMark;
 use crate::pattern::Fields;
@@ -24,7 +25,7 @@ pub(crate) struct NewEntry {
     pub space: String,
     pub identity: Vec<u8>,
     /// The entry of an earlier version that still lay at this path.
-    pub replaces: Option<i64>,
+    pub replaces: Option<EntryId>,
     /// The gate has no work: the entry is worked as it is entered.
     pub nothing_to_work: bool,
     /// It is held from the start, for this reason.
@@ -47,7 +48,7 @@ pub(crate) struct NewEntry {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct HandedIn {
     /// The number of its upload.
-    pub upload: i64,
+    pub upload: UploadId,
     /// Who has handed it in.
     pub who: String,
 }
@@ -65,5 +66,5 @@ pub(crate) struct Policy {
 /// Decides where an entry is to be moved, given its number and whether it is a
 /// repeat; an error holds it.
 pub(crate) type Target = std::sync::Arc<
-    dyn Fn(&NewEntry, i64, bool) -> Result<Option<FileTarget>, TemplateError> + Send + Sync,
+    dyn Fn(&NewEntry, EntryId, bool) -> Result<Option<FileTarget>, TemplateError> + Send + Sync,
 >;

@@ -10,7 +10,7 @@ use rusqlite::{Connection, OptionalExtension};
 use crate::files::version::Version;
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading};
-use crate::ledger::ids::BatchId;
+use crate::ledger::ids::{BatchId, EntryId};
 use crate::ledger::made::unpublished_at;
 use crate::ledger::rows::{IN_DROP, select, text, time};
 use crate::ledger::state::State;
@@ -64,7 +64,7 @@ const LONGEST_LEASE: Duration = Duration::from_secs(24 * 3600);
 pub(crate) struct Leased {
     pub batch: BatchId,
     pub gate: String,
-    pub entry: i64,
+    pub entry: EntryId,
     pub worker: String,
     /// In milliseconds since 1970.
     pub until: i64,
@@ -127,9 +127,9 @@ impl Ledger {
     }
 
     /// Numbers of the repeats of a gate that wait to be filed.
-    pub(crate) fn open_repeats(&self, gate: &str) -> Result<HashSet<i64>, LedgerError> {
+    pub(crate) fn open_repeats(&self, gate: &str) -> Result<HashSet<EntryId>, LedgerError> {
         self.read(|reader| {
-            let query = || -> rusqlite::Result<HashSet<i64>> {
+            let query = || -> rusqlite::Result<HashSet<EntryId>> {
                 let mut select = reader
                     .prepare_cached("SELECT id FROM entry WHERE gate = ? AND state = 'repeat'")?;
                 select.query_map([gate], |row| row.get(0))?.collect()
@@ -160,7 +160,7 @@ impl Ledger {
             if ready.is_empty() {
                 return Ok(Vec::new());
             }
-            let query = || -> rusqlite::Result<HashMap<i64, i64>> {
+            let query = || -> rusqlite::Result<HashMap<EntryId, i64>> {
                 let mut select = reader.prepare_cached(
                     "SELECT id, not_before FROM entry WHERE gate = ? AND state = 'ready'
                        AND not_before IS NOT NULL",
@@ -181,7 +181,7 @@ impl Ledger {
     pub(crate) fn each_in_drop(
         &self,
         gate: &str,
-        mut each: impl FnMut(&str, &str, Version, i64),
+        mut each: impl FnMut(&str, &str, Version, EntryId),
     ) -> Result<(), LedgerError> {
         self.read(|reader| {
             let mut query = || -> rusqlite::Result<()> {

@@ -10,6 +10,7 @@ use crate::ledger::Ledger;
 use crate::ledger::adopting::insert_adopted;
 use crate::ledger::error::{LedgerError, writing};
 use crate::ledger::identity::First;
+use crate::ledger::ids::EntryId;
 use crate::ledger::inserting::replace;
 use crate::ledger::new_entry::NewEntry;
 use crate::ledger::requests::FileTarget;
@@ -30,11 +31,11 @@ pub struct By {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) enum Adopted {
     /// It is an entry now.
-    New(i64),
+    New(EntryId),
     /// It lay there with an entry already.
-    Known(i64),
+    Known(EntryId),
     /// It is the same as this entry, which was worked.
-    Repeat(i64),
+    Repeat(EntryId),
 }
 
 impl Ledger {
@@ -43,7 +44,7 @@ impl Ledger {
     /// passed over.
     pub(crate) fn work_again(
         &self,
-        entry: i64,
+        entry: EntryId,
         version: Version,
         unpacked: Option<String>,
         identity: Option<Vec<u8>>,
@@ -79,7 +80,7 @@ impl Ledger {
     /// Has a held entry filed as it is, without work.
     pub(crate) fn file_as_it_is(
         &self,
-        entry: i64,
+        entry: EntryId,
         version: Version,
         target: Option<FileTarget>,
         by: By,
@@ -100,7 +101,7 @@ impl Ledger {
     }
 
     /// Records that a person had the file of a held entry deleted.
-    pub(crate) fn deleted(&self, entry: i64, by: By) -> Result<(), LedgerError> {
+    pub(crate) fn deleted(&self, entry: EntryId, by: By) -> Result<(), LedgerError> {
         self.by(by, move |tx, why| {
             let words = format!("deleted: {why}");
             if state_of(tx, entry)? != Some(State::Gone) {
@@ -119,7 +120,7 @@ impl Ledger {
     }
 
     /// Writes what a person had done into the history of an entry, whose state stays.
-    pub(crate) fn noted(&self, entry: i64, words: String, by: By) -> Result<(), LedgerError> {
+    pub(crate) fn noted(&self, entry: EntryId, words: String, by: By) -> Result<(), LedgerError> {
         self.by(by, move |tx, _| {
             let select = "SELECT gate FROM entry WHERE id = ?";
             let gate: String = tx.one(select, [entry], |row| row.get(0)).map_err(writing)?;
@@ -129,7 +130,7 @@ impl Ledger {
     }
 
     /// Marks an entry as forgotten: it stays, and its identity counts no more.
-    pub(crate) fn forget(&self, entry: i64, by: By) -> Result<(), LedgerError> {
+    pub(crate) fn forget(&self, entry: EntryId, by: By) -> Result<(), LedgerError> {
         self.by(by, move |tx, why| {
             let state = state_of(tx, entry)?;
             let ended = state.filter(|state| {
@@ -190,7 +191,7 @@ fn adopt_one(tx: &mut Tx<'_>, new: &NewEntry, words: &str) -> Result<Adopted, Le
     insert_adopted(tx, new, words).map(Adopted::New)
 }
 
-fn state_of(tx: &Tx<'_>, entry: i64) -> Result<Option<State>, LedgerError> {
+fn state_of(tx: &Tx<'_>, entry: EntryId) -> Result<Option<State>, LedgerError> {
     tx.one("SELECT state FROM entry WHERE id = ?", [entry], |row| row.get::<_, String>(0))
         .optional()
         .map(|word| word.and_then(|word| State::of(&word)))
@@ -198,7 +199,7 @@ fn state_of(tx: &Tx<'_>, entry: i64) -> Result<Option<State>, LedgerError> {
 }
 
 /// Gives an entry an identity, unless another has it.
-fn take_identity(tx: &Tx<'_>, entry: i64, identity: &[u8]) -> Result<(), LedgerError> {
+fn take_identity(tx: &Tx<'_>, entry: EntryId, identity: &[u8]) -> Result<(), LedgerError> {
     let update = "UPDATE OR IGNORE entry SET identity = ? WHERE id = ? AND identity IS NULL
                     AND repeat_of IS NULL";
     tx.run(update, params![identity, entry]).map_err(writing)?;

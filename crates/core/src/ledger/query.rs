@@ -54,7 +54,7 @@ impl Filter {
         by_name(query, &mut parts)?;
         by_time(reader, query, &mut parts)?;
         if let Some(above) = query.above {
-            parts.add("id > ?", [Value::Integer(above)]);
+            parts.add("id > ?", [Value::Integer(above.number())]);
         }
         match query.repeats {
             Some(true) => parts.add("repeat_of IS NOT NULL", []),

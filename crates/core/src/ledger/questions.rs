@@ -10,6 +10,7 @@ use rusqlite::{OptionalExtension, Row, params_from_iter};
 use crate::ledger::Ledger;
 use crate::ledger::counted::{Count, CountBy};
 use crate::ledger::error::{LedgerError, reading};
+use crate::ledger::ids::{ChangeId, EntryId};
 use crate::ledger::query::{Filter, order, tally};
 use crate::ledger::rows::{select, time};
 use crate::ledger::state::{Cause, State};
@@ -21,8 +22,9 @@ impl Ledger {
     ///
     /// # Errors
     /// [`LedgerError`].
-    pub fn entry(&self, id: i64) -> Result<Option<Entry>, LedgerError> {
-        let found = self.read(|reader| select(reader, "WHERE id = ?", [Value::Integer(id)]))?;
+    pub fn entry(&self, id: EntryId) -> Result<Option<Entry>, LedgerError> {
+        let found =
+            self.read(|reader| select(reader, "WHERE id = ?", [Value::Integer(id.number())]))?;
         Ok(found.into_iter().next().map(|filing| filing.entry))
     }
 
@@ -30,9 +32,9 @@ impl Ledger {
     ///
     /// # Errors
     /// [`LedgerError`].
-    pub fn detail(&self, id: i64) -> Result<Option<EntryDetail>, LedgerError> {
+    pub fn detail(&self, id: EntryId) -> Result<Option<EntryDetail>, LedgerError> {
         let Some(entry) = self.entry(id)? else { return Ok(None) };
-        let history = self.changes("WHERE h.entry = ? ORDER BY h.id", &[id])?;
+        let history = self.changes("WHERE h.entry = ? ORDER BY h.id", &[id.number()])?;
         let worked_in = match entry.batch {
             Some(batch) => self.batch(batch, id)?,
             None => None,
@@ -55,7 +57,9 @@ impl Ledger {
         found.truncate(limit as usize);
         let next = match (more, query.sort) {
             (false, _) => None,
-            (true, None | Some(Sort::Entered)) => found.last().map(|filing| filing.entry.id),
+            (true, None | Some(Sort::Entered)) => {
+                found.last().map(|filing| filing.entry.id.number())
+            }
             (true, Some(_)) => Some(query.cursor.unwrap_or(0).max(0) + i64::from(limit)),
         };
         Ok(Page { entries: found.into_iter().map(|filing| filing.entry).collect(), next })
@@ -184,8 +188,8 @@ impl Ledger {
     ///
     /// # Errors
     /// [`LedgerError`].
-    pub fn changes_after(&self, after: i64, limit: u32) -> Result<Vec<Change>, LedgerError> {
-        self.changes("WHERE h.id > ? ORDER BY h.id LIMIT ?", &[after, i64::from(limit)])
+    pub fn changes_after(&self, after: ChangeId, limit: u32) -> Result<Vec<Change>, LedgerError> {
+        self.changes("WHERE h.id > ? ORDER BY h.id LIMIT ?", &[after.number(), i64::from(limit)])
     }
 
     /// The newest `limit` changes, oldest first.
@@ -212,7 +216,7 @@ impl Ledger {
     }
 
     /// The number of the newest entry; 0 when there is none.
-    pub(crate) fn newest_entry(&self) -> Result<i64, LedgerError> {
+    pub(crate) fn newest_entry(&self) -> Result<EntryId, LedgerError> {
         self.read(|reader| {
             reader
                 .query_row("SELECT COALESCE(MAX(id), 0) FROM entry", [], |row| row.get(0))

@@ -5,6 +5,7 @@ use rusqlite::{OptionalExtension, Row, params};
 
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading, writing};
+use crate::ledger::ids::{EntryId, RemoteId, UploadId};
 use crate::ledger::transitions::as_i64;
 
 /// A version of a file at a place.
@@ -20,19 +21,19 @@ pub(crate) struct RemoteVersion {
 /// What is known of a version.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Remote {
-    pub id: i64,
+    pub id: RemoteId,
     pub version: RemoteVersion,
     /// In milliseconds since 1970.
     pub seen_at: i64,
-    pub upload: Option<i64>,
-    pub entry: Option<i64>,
+    pub upload: Option<UploadId>,
+    pub entry: Option<EntryId>,
     pub fetched: bool,
 }
 
 /// What is still to be done with a file at its place.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct AfterDue {
-    pub id: i64,
+    pub id: RemoteId,
     pub version: RemoteVersion,
 }
 
@@ -90,8 +91,8 @@ impl Ledger {
         gate: &str,
         place: &str,
         seen: Vec<RemoteVersion>,
-        gone: Vec<i64>,
-    ) -> Result<Vec<i64>, LedgerError> {
+        gone: Vec<RemoteId>,
+    ) -> Result<Vec<RemoteId>, LedgerError> {
         if seen.is_empty() && gone.is_empty() {
             return Ok(Vec::new());
         }
@@ -136,7 +137,7 @@ impl Ledger {
     }
 
     /// It lies in the drop folder, durably; `stays` when nothing is to be done with it there.
-    pub(crate) fn remote_fetched(&self, id: i64, stays: bool) -> Result<(), LedgerError> {
+    pub(crate) fn remote_fetched(&self, id: RemoteId, stays: bool) -> Result<(), LedgerError> {
         self.submit(move |tx| fetched(tx.connection, id, stays, tx.now))?.wait()
     }
 
@@ -145,7 +146,7 @@ impl Ledger {
         &self,
         gate: &str,
         place: &str,
-        above: i64,
+        above: RemoteId,
     ) -> Result<Vec<AfterDue>, LedgerError> {
         self.read(|reader| {
             let query = || -> rusqlite::Result<Vec<AfterDue>> {
@@ -167,7 +168,11 @@ impl Ledger {
 
     /// What was done with a file at its place. One of a server that tells no times is
     /// forgotten with that: the next one of its name and length is another.
-    pub(crate) fn remote_ended(&self, id: i64, done: &'static str) -> Result<bool, LedgerError> {
+    pub(crate) fn remote_ended(
+        &self,
+        id: RemoteId,
+        done: &'static str,
+    ) -> Result<bool, LedgerError> {
         self.submit(move |tx| {
             let timeless = "DELETE FROM remote WHERE id = ? AND modified = -1 AND tag = ''";
             if tx.run(timeless, [id]).map_err(writing)? > 0 {
@@ -187,8 +192,8 @@ impl Ledger {
 /// The entry that a file of a place became; gives from where it was fetched, in words.
 pub(crate) fn entered(
     connection: &rusqlite::Connection,
-    upload: i64,
-    entry: i64,
+    upload: UploadId,
+    entry: EntryId,
     now: i64,
 ) -> Result<Option<String>, LedgerError> {
     connection
@@ -201,7 +206,7 @@ pub(crate) fn entered(
             let from = |row: &Row<'_>| {
                 Ok(format!("{}: {}", row.get::<_, String>(0)?, row.get::<_, String>(1)?))
             };
-            update.query_row([upload, entry, now], from).optional()
+            update.query_row(params![upload, entry, now], from).optional()
         })
         .map_err(writing)
 }
@@ -209,7 +214,7 @@ pub(crate) fn entered(
 /// It lies in the drop folder, durably.
 pub(crate) fn fetched(
     connection: &rusqlite::Connection,
-    id: i64,
+    id: RemoteId,
     stays: bool,
     now: i64,
 ) -> Result<(), LedgerError> {

@@ -8,6 +8,7 @@ use utoipa::ToSchema;
 use crate::files::sha256::Sha256;
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading, writing};
+use crate::ledger::ids::{EntryId, RemovalId};
 use crate::ledger::people::By;
 use crate::ledger::rows::time;
 use crate::ledger::state::{Cause, State};
@@ -17,7 +18,7 @@ use crate::ledger::transitions::as_i64;
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Removal {
     /// Its number; they only grow.
-    pub id: i64,
+    pub id: RemovalId,
     /// The rule, or the folder that a person named.
     pub rule: String,
     /// What it was.
@@ -31,7 +32,7 @@ pub struct Removal {
     #[schema(value_type = Option<String>)]
     pub sha256: Option<Sha256>,
     /// The entry of which it was the file.
-    pub entry: Option<i64>,
+    pub entry: Option<EntryId>,
     /// Where it was moved instead.
     pub moved_to: Option<String>,
     /// Who said so.
@@ -50,7 +51,7 @@ pub(crate) struct PlannedRemoval {
     pub bytes: u64,
     pub modified_ns: i64,
     pub sha256: Option<Sha256>,
-    pub entry: Option<i64>,
+    pub entry: Option<EntryId>,
     pub moved_to: Option<String>,
 }
 
@@ -61,10 +62,10 @@ impl Ledger {
         rule: &str,
         by: &By,
         files: Vec<PlannedRemoval>,
-    ) -> Result<Vec<i64>, LedgerError> {
+    ) -> Result<Vec<RemovalId>, LedgerError> {
         let (rule, by) = (rule.to_owned(), by.clone());
         self.submit(move |tx| {
-            let write = || -> rusqlite::Result<Vec<i64>> {
+            let write = || -> rusqlite::Result<Vec<RemovalId>> {
                 let mut insert = tx.connection.prepare_cached(
                     "INSERT INTO removal (rule, path, bytes, modified_ns, sha256, entry, moved_to,
                        who, why, planned_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
@@ -83,7 +84,7 @@ impl Ledger {
                         by.why,
                         tx.now
                     ])?;
-                    ids.push(tx.connection.last_insert_rowid());
+                    ids.push(RemovalId::of(tx.connection.last_insert_rowid()));
                 }
                 Ok(ids)
             };
@@ -96,12 +97,12 @@ impl Ledger {
     /// was are told.
     pub(crate) fn end_removals(
         &self,
-        gone: Vec<(i64, Option<String>)>,
-        stayed: Vec<i64>,
+        gone: Vec<(RemovalId, Option<String>)>,
+        stayed: Vec<RemovalId>,
     ) -> Result<(), LedgerError> {
         self.submit(move |tx| {
             for (id, moved_to) in &gone {
-                let (entry, words): (Option<i64>, String) = tx
+                let (entry, words): (Option<EntryId>, String) = tx
                     .connection
                     .prepare_cached(
                         "UPDATE removal SET removed_at = ?2, moved_to = ?3 WHERE id = ?1

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use crate::files::compress::Compression;
 use crate::files::sha256::Sha256;
-use crate::ledger::ids::BatchId;
+use crate::ledger::ids::{BatchId, EntryId, OutputId};
 use crate::ledger::words::{Effect, OutputMode, OutputRole, WorkKind};
 
 /// Entries that are claimed for work together.
@@ -13,7 +13,7 @@ pub(crate) struct Claim {
     pub gate: String,
     pub work: WorkKind,
     pub effect: Effect,
-    pub entries: Vec<i64>,
+    pub entries: Vec<EntryId>,
     /// The outputs, in the order in which their staged files are numbered.
     pub outputs: Vec<PlannedOutput>,
     /// A worker has it on lease.
@@ -94,7 +94,7 @@ pub(crate) struct EnteredOutput {
     pub mode: OutputMode,
     pub role: OutputRole,
     /// The entry of which it was made.
-    pub of: i64,
+    pub of: EntryId,
     pub made: Option<MadeOutput>,
 }
 
@@ -114,12 +114,12 @@ impl FileTarget {
 }
 
 /// An entry that was worked, its rows, and where it will be moved.
-pub(crate) type Worked = (i64, Option<u64>, Option<FileTarget>);
+pub(crate) type Worked = (EntryId, Option<u64>, Option<FileTarget>);
 
 /// The file of an entry as it was compressed into its place.
 #[derive(Debug, Clone)]
 pub(crate) struct PackedFile {
-    pub entry: i64,
+    pub entry: EntryId,
     pub bytes: u64,
     pub sha256: Sha256,
 }
@@ -139,7 +139,7 @@ pub(crate) struct CommitBatch {
 /// A committed output that does not stand in its place yet.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Unpublished {
-    pub id: i64,
+    pub id: OutputId,
     pub batch: BatchId,
     pub path: String,
     pub staged: String,
@@ -179,7 +179,7 @@ impl Filed {
 /// An entry to be held.
 #[derive(Debug, Clone)]
 pub(crate) struct Hold {
-    pub entry: i64,
+    pub entry: EntryId,
     pub reason: String,
     pub target: Option<String>,
 }

@@ -11,7 +11,7 @@ use crate::files::sha256::Sha256;
 use crate::files::version::Version;
 use crate::ledger::entering::Entered;
 use crate::ledger::error::writing;
-use crate::ledger::ids::BatchId;
+use crate::ledger::ids::{BatchId, EntryId};
 use crate::ledger::new_entry::{NewEntry, Policy, Target};
 use crate::ledger::requests::FileTarget;
 use crate::ledger::requests::{Claim, CommitBatch, Filed, Hold};
@@ -50,17 +50,17 @@ fn enter(ledger: &Ledger, entries: Vec<NewEntry>) -> Vec<Entered> {
     entered.into_iter().map(|(_, outcome)| outcome).collect()
 }
 
-fn enter_one(ledger: &Ledger, new: NewEntry) -> i64 {
+fn enter_one(ledger: &Ledger, new: NewEntry) -> EntryId {
     match enter(ledger, vec![new]).remove(0) {
         Entered::New { id, .. } | Entered::Touched { id } => id,
     }
 }
 
-fn state(ledger: &Ledger, id: i64) -> State {
+fn state(ledger: &Ledger, id: EntryId) -> State {
     ledger.entry(id).unwrap().unwrap().state
 }
 
-fn claim(ledger: &Ledger, entries: &[i64]) -> Result<BatchId, LedgerError> {
+fn claim(ledger: &Ledger, entries: &[EntryId]) -> Result<BatchId, LedgerError> {
     let claimed = ledger.claim(Claim {
         gate: "tide".into(),
         work: WorkKind::Merge,
@@ -72,7 +72,7 @@ fn claim(ledger: &Ledger, entries: &[i64]) -> Result<BatchId, LedgerError> {
     Ok(claimed.batch)
 }
 
-fn commit(ledger: &Ledger, batch: BatchId, entries: &[i64]) -> Result<(), LedgerError> {
+fn commit(ledger: &Ledger, batch: BatchId, entries: &[EntryId]) -> Result<(), LedgerError> {
     let entries = entries
         .iter()
         .map(|id| (*id, None, Some(FileTarget::plain(format!("/archive/{id}")))))
@@ -82,7 +82,7 @@ fn commit(ledger: &Ledger, batch: BatchId, entries: &[i64]) -> Result<(), Ledger
     ledger.commit("tide", commit).map(drop)
 }
 
-fn file(ledger: &Ledger, id: i64) -> Result<(), LedgerError> {
+fn file(ledger: &Ledger, id: EntryId) -> Result<(), LedgerError> {
     ledger.filed(vec![id], Vec::new(), Filed::Moved, Cause::Pass).unwrap().wait()
 }
 
@@ -100,7 +100,7 @@ fn an_identity_is_given_once_even_within_one_transaction() {
         .collect();
     // The repeat waits for its first, which has not been worked.
     assert_eq!(states, [(State::Ready, false), (State::Repeat, false), (State::Ready, false)]);
-    assert_eq!(ledger.entry(2).unwrap().unwrap().repeat_of, Some(1));
+    assert_eq!(ledger.entry(EntryId::of(2)).unwrap().unwrap().repeat_of, Some(EntryId::of(1)));
 }
 
 #[test]
@@ -120,7 +120,7 @@ fn the_index_refuses_a_second_holder_of_an_identity() {
 fn a_doing_that_fails_leaves_nothing_of_itself_and_spoils_no_other() {
     let folder = tempfile::tempdir().unwrap();
     let ledger = Ledger::open(folder.path()).unwrap();
-    let ids: Vec<i64> = (1..=3).map(|n| enter_one(&ledger, new(&format!("{n}"), n))).collect();
+    let ids: Vec<EntryId> = (1..=3).map(|n| enter_one(&ledger, new(&format!("{n}"), n))).collect();
     claim(&ledger, &ids[2..]).unwrap();
     // The second entry of this claim is being worked already.
     let refused = claim(&ledger, &[ids[0], ids[2]]).unwrap_err();
@@ -186,7 +186,7 @@ fn what_was_worked_keeps_its_identity_though_its_file_is_gone() {
 fn the_oldest_repeat_inherits_and_the_others_repeat_it() {
     let folder = tempfile::tempdir().unwrap();
     let ledger = Ledger::open(folder.path()).unwrap();
-    let ids: Vec<i64> =
+    let ids: Vec<EntryId> =
         ["a", "b", "c"].iter().map(|path| enter_one(&ledger, new(path, 1))).collect();
     assert!(ledger.to_file("tide", false).unwrap().is_empty());
     ledger.gone(vec![(ids[0], "it vanished".into())], Cause::Pass).unwrap();
@@ -259,7 +259,7 @@ fn pages_go_through_all_entries_once() {
             None => break,
         }
     }
-    assert_eq!(seen, (1..=45).rev().collect::<Vec<_>>());
+    assert_eq!(seen, (1..=45).rev().map(EntryId::of).collect::<Vec<_>>());
     let query = Query { text: Some("_".into()), ..Query::default() };
     assert!(ledger.page(&query).unwrap().entries.is_empty(), "an underscore is an underscore");
 }
@@ -289,7 +289,8 @@ fn eight_readers_page_through_the_ledger_while_it_is_written() {
                         let mut query = Query { limit: Some(500), ..Query::default() };
                         for _ in 0..20 {
                             let page = ledger.page(&query).unwrap();
-                            let ids: Vec<i64> = page.entries.iter().map(|entry| entry.id).collect();
+                            let ids: Vec<EntryId> =
+                                page.entries.iter().map(|entry| entry.id).collect();
                             assert!(ids.is_sorted_by(|a, b| a > b), "newest first, each once");
                             pages += 1;
                             query.cursor = page.next;

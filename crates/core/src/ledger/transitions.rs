@@ -4,7 +4,7 @@
 use rusqlite::{Connection, OptionalExtension, ToSql, params};
 
 use crate::ledger::error::{LedgerError, writing};
-use crate::ledger::ids::BatchId;
+use crate::ledger::ids::{BatchId, EntryId};
 use crate::ledger::requests::{EnteredOutput, Filed, MadeOutput, Worked};
 use crate::ledger::state::{Cause, State};
 use crate::ledger::words::BatchOutcome;
@@ -15,7 +15,7 @@ use crate::words;
 /// states allow. False when the entry is in another state.
 pub(crate) fn filed_at_once(
     tx: &mut Tx<'_>,
-    entry: i64,
+    entry: EntryId,
     left: bool,
     cause: Cause,
     words: &str,
@@ -39,7 +39,7 @@ pub(crate) fn filed_at_once(
 
 /// A repeat may have been moved in the instant in which the entry that it repeats was
 /// given up, so that it took its place: it is worked from where it lies then.
-pub(crate) fn moved_early(tx: &Tx<'_>, entry: i64, how: Filed) -> Result<bool, LedgerError> {
+pub(crate) fn moved_early(tx: &Tx<'_>, entry: EntryId, how: Filed) -> Result<bool, LedgerError> {
     let moved = "UPDATE entry SET in_drop = 0, source = target, target = NULL
                  WHERE id = ? AND state = 'ready' AND target IS NOT NULL AND ?";
     let values = params![entry, how == Filed::Moved];
@@ -54,12 +54,12 @@ pub(crate) fn as_i64(value: u64) -> i64 {
 pub(crate) fn set(
     connection: &Connection,
     sql: &str,
-    entry: i64,
+    entry: EntryId,
     value: i64,
 ) -> Result<(), LedgerError> {
     connection
         .prepare_cached(sql)
-        .and_then(|mut update| update.execute([entry, value]))
+        .and_then(|mut update| update.execute(params![entry, value]))
         .map_err(writing)?;
     Ok(())
 }
@@ -67,7 +67,7 @@ pub(crate) fn set(
 /// Brings an entry to another state, with history and counts, or refuses.
 pub(crate) fn step(
     tx: &mut Tx<'_>,
-    entry: i64,
+    entry: EntryId,
     to: State,
     cause: Cause,
     words: &str,
@@ -79,7 +79,7 @@ pub(crate) fn step(
 /// `?2` the state, and from `?3` on come `values`.
 pub(crate) fn step_and(
     tx: &mut Tx<'_>,
-    entry: i64,
+    entry: EntryId,
     to: State,
     cause: Cause,
     words: &str,
@@ -130,7 +130,7 @@ pub(crate) fn worked(tx: &mut Tx<'_>, entries: &[Worked]) -> Result<(), LedgerEr
 
 pub(crate) fn gone_one(
     tx: &mut Tx<'_>,
-    entry: i64,
+    entry: EntryId,
     cause: Cause,
     why: &str,
 ) -> Result<(), LedgerError> {
@@ -159,10 +159,10 @@ pub(crate) fn gone_one(
 /// another name: its oldest repeat takes its place and its identity.
 pub(crate) fn promote_repeat(
     tx: &mut Tx<'_>,
-    gone: i64,
+    gone: EntryId,
     identity: &[u8],
 ) -> Result<(), LedgerError> {
-    let heir: Option<i64> = tx
+    let heir: Option<EntryId> = tx
         .one("SELECT MIN(id) FROM entry WHERE repeat_of = ? AND state = 'repeat'", [gone], |row| {
             row.get(0)
         })
@@ -184,8 +184,11 @@ pub(crate) fn promote_repeat(
     write().map_err(writing)
 }
 
-pub(crate) fn working_in(connection: &Connection, batch: BatchId) -> Result<Vec<i64>, LedgerError> {
-    let query = || -> rusqlite::Result<Vec<i64>> {
+pub(crate) fn working_in(
+    connection: &Connection,
+    batch: BatchId,
+) -> Result<Vec<EntryId>, LedgerError> {
+    let query = || -> rusqlite::Result<Vec<EntryId>> {
         let mut select = connection
             .prepare_cached("SELECT id FROM entry WHERE batch = ? AND state = 'working'")?;
         select.query_map([batch], |row| row.get(0))?.collect()
@@ -202,7 +205,8 @@ pub(crate) fn commit_outputs(
 ) -> rusqlite::Result<()> {
     let mut select =
         tx.connection.prepare_cached("SELECT id FROM output WHERE batch = ? ORDER BY id")?;
-    let claimed = select.query_map([batch], |row| row.get(0))?.collect::<Result<Vec<i64>, _>>()?;
+    let claimed =
+        select.query_map([batch], |row| row.get(0))?.collect::<Result<Vec<EntryId>, _>>()?;
     // What a place can be asked about stands there when the ledger hears of it, and so does
     // what was there before.
     let mut update = tx.connection.prepare_cached(

@@ -9,7 +9,7 @@ use utoipa::ToSchema;
 
 use crate::files::compress::Compression;
 use crate::files::sha256::Sha256;
-use crate::ledger::ids::BatchId;
+use crate::ledger::ids::{BatchId, ChangeId, EntryId};
 use crate::ledger::requests::FileTarget;
 use crate::ledger::state::{Cause, State};
 use crate::ledger::words::{BatchOutcome, OutputMode, OutputRole, WorkKind};
@@ -19,7 +19,7 @@ use crate::pattern::Fields;
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Entry {
     /// Its number in the ledger.
-    pub id: i64,
+    pub id: EntryId,
     /// Its gate.
     pub gate: String,
     /// Path below the drop folder.
@@ -59,13 +59,13 @@ pub struct Entry {
     /// Why it is held, gone, or tried again.
     pub reason: Option<String>,
     /// The entry whose identity it has, if it is a repeat.
-    pub repeat_of: Option<i64>,
+    pub repeat_of: Option<EntryId>,
     /// The batch in which it was worked.
     pub batch: Option<BatchId>,
     /// Rows that it gave to an output.
     pub rows: Option<u64>,
     /// The entry of the same path before it, which had other content.
-    pub revision_of: Option<i64>,
+    pub revision_of: Option<EntryId>,
     /// Whether a person has said that its identity counts no more.
     pub forgotten: bool,
     /// Size of its file now, when that is another than was entered: the program that
@@ -133,9 +133,9 @@ pub(crate) struct PickMark {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Change {
     /// Number of the change; they only grow.
-    pub id: i64,
+    pub id: ChangeId,
     /// The entry.
-    pub entry: i64,
+    pub entry: EntryId,
     /// Its gate.
     pub gate: String,
     /// Path of the entry below its drop folder.
@@ -228,7 +228,7 @@ pub struct Output {
     pub figures: Option<serde_json::Value>,
     /// The entry that it became, at the gate that took it.
     #[serde(default)]
-    pub became: Option<i64>,
+    pub became: Option<EntryId>,
 }
 
 /// Of what a file was made that is an entry itself.
@@ -239,7 +239,7 @@ pub struct Origin {
     /// The batch in which it was made.
     pub batch: BatchId,
     /// The entry of which alone it was made, such as the archive in which it was.
-    pub entry: Option<i64>,
+    pub entry: Option<EntryId>,
     /// The path of that entry.
     pub path: Option<String>,
     /// What it is there, such as a member.
@@ -299,7 +299,7 @@ pub struct Query {
     #[schema(value_type = Option<String>, format = DateTime)]
     pub until: Option<Timestamp>,
     /// With a greater number: those that were entered after it.
-    pub above: Option<i64>,
+    pub above: Option<EntryId>,
     /// Only repeats, or only entries that are none.
     pub repeats: Option<bool>,
     /// Only entries that a person has said to forget.

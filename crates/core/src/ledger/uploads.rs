@@ -7,12 +7,13 @@ use crate::files::sha256::Sha256;
 use crate::files::version::Version;
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading, writing};
+use crate::ledger::ids::{EntryId, RemoteId, UploadId};
 use crate::ledger::transitions::as_i64;
 
 /// A file that is handed in.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Upload {
-    pub id: i64,
+    pub id: UploadId,
     /// A secret of who hands it in.
     pub name: String,
     pub gate: String,
@@ -34,7 +35,7 @@ pub(crate) struct Upload {
     /// Whether it has its name.
     pub published: bool,
     /// The entry that it became.
-    pub entry: Option<i64>,
+    pub entry: Option<EntryId>,
 }
 
 impl Upload {
@@ -74,8 +75,8 @@ impl Ledger {
     pub(crate) fn begin_upload(
         &self,
         new: Upload,
-        remote: Option<i64>,
-    ) -> Result<i64, LedgerError> {
+        remote: Option<RemoteId>,
+    ) -> Result<UploadId, LedgerError> {
         self.submit(move |tx| {
             tx.run(
                 "INSERT INTO upload (name, gate, place, staged, who, bytes, sha256, replaces, at)
@@ -93,9 +94,9 @@ impl Ledger {
                 ],
             )
             .map_err(writing)?;
-            let id = tx.connection.last_insert_rowid();
+            let id = UploadId::of(tx.connection.last_insert_rowid());
             if let Some(remote) = remote {
-                tx.run("UPDATE remote SET upload = ?2 WHERE id = ?1", [remote, id])
+                tx.run("UPDATE remote SET upload = ?2 WHERE id = ?1", params![remote, id])
                     .map_err(writing)?;
             }
             Ok(id)
@@ -104,7 +105,7 @@ impl Ledger {
     }
 
     /// One by its number.
-    pub(crate) fn upload_numbered(&self, id: i64) -> Result<Option<Upload>, LedgerError> {
+    pub(crate) fn upload_numbered(&self, id: UploadId) -> Result<Option<Upload>, LedgerError> {
         self.read(|reader| {
             reader
                 .prepare_cached(&format!("SELECT {COLUMNS} FROM upload WHERE id = ?"))
@@ -142,14 +143,14 @@ impl Ledger {
     }
 
     /// So many bytes of it are durable.
-    pub(crate) fn received(&self, id: i64, bytes: u64) -> Result<(), LedgerError> {
+    pub(crate) fn received(&self, id: UploadId, bytes: u64) -> Result<(), LedgerError> {
         self.set_upload(id, "UPDATE upload SET received = ?2, at = ?3 WHERE id = ?1", as_i64(bytes))
     }
 
     /// It is whole, durable, and of this version.
     pub(crate) fn upload_whole(
         &self,
-        id: i64,
+        id: UploadId,
         version: Version,
         sha256: Sha256,
     ) -> Result<(), LedgerError> {
@@ -177,8 +178,8 @@ impl Ledger {
     /// to be done with it at its place.
     pub(crate) fn fetched_published(
         &self,
-        id: i64,
-        remote: i64,
+        id: UploadId,
+        remote: RemoteId,
         stays: bool,
     ) -> Result<(), LedgerError> {
         self.submit(move |tx| {
@@ -190,13 +191,17 @@ impl Ledger {
     }
 
     /// It has its name, durably; `false` when it has not got it.
-    pub(crate) fn upload_published(&self, id: i64, published: bool) -> Result<(), LedgerError> {
+    pub(crate) fn upload_published(
+        &self,
+        id: UploadId,
+        published: bool,
+    ) -> Result<(), LedgerError> {
         let sql = "UPDATE upload SET published = ?2, at = ?3,
                      inode = CASE ?2 WHEN 1 THEN inode END WHERE id = ?1";
         self.set_upload(id, sql, i64::from(published))
     }
 
-    fn set_upload(&self, id: i64, sql: &'static str, value: i64) -> Result<(), LedgerError> {
+    fn set_upload(&self, id: UploadId, sql: &'static str, value: i64) -> Result<(), LedgerError> {
         self.submit(move |tx| {
             let set = tx.run(sql, params![id, value, tx.now]);
             set.map(drop).map_err(writing)
@@ -205,7 +210,7 @@ impl Ledger {
     }
 
     /// It is given up.
-    pub(crate) fn end_upload(&self, id: i64) -> Result<(), LedgerError> {
+    pub(crate) fn end_upload(&self, id: UploadId) -> Result<(), LedgerError> {
         self.submit(move |tx| {
             tx.run("UPDATE remote SET upload = NULL WHERE upload = ?", [id])
                 .and_then(|_| tx.run("DELETE FROM upload WHERE id = ?", [id]))

@@ -15,10 +15,11 @@ use rusqlite::{Connection, Params, Row, params};
 
 use crate::ledger::checkpoints::Checkpoints;
 use crate::ledger::error::{LedgerError, writing};
+use crate::ledger::ids::{ChangeId, EntryId};
 use crate::ledger::state::{Cause, State};
 
 /// Told after each commit: the number of the newest change.
-pub type Listener = Box<dyn Fn(i64) + Send>;
+pub type Listener = Box<dyn Fn(ChangeId) + Send>;
 
 /// Jobs in one transaction at the most, so that no caller waits for long.
 const GROUP: usize = 256;
@@ -193,8 +194,8 @@ pub(crate) struct Tx<'c> {
     /// The person for whom it is done.
     pub(crate) who: Option<String>,
     /// The first and last entry that were entered, by slot.
-    spans: BTreeMap<i64, (i64, i64)>,
-    newest_change: Option<i64>,
+    spans: BTreeMap<i64, (EntryId, EntryId)>,
+    newest_change: Option<ChangeId>,
     /// Nothing has been done in it.
     fresh: bool,
 }
@@ -316,7 +317,7 @@ impl<'c> Tx<'c> {
     }
 
     /// Takes note of an entry that was entered: numbers only grow.
-    pub(crate) fn entered(&mut self, entry: i64) {
+    pub(crate) fn entered(&mut self, entry: EntryId) {
         let slot = self.now.div_euclid(SLOT_MS);
         self.spans.entry(slot).or_insert((entry, entry)).1 = entry;
     }
@@ -324,7 +325,7 @@ impl<'c> Tx<'c> {
     /// Writes a line of history.
     pub(crate) fn tell(
         &mut self,
-        entry: i64,
+        entry: EntryId,
         gate: &str,
         state: State,
         cause: Cause,
@@ -339,7 +340,7 @@ impl<'c> Tx<'c> {
                 insert.execute(params![entry, gate, self.now, state, cause, words, self.who])
             })
             .map_err(writing)?;
-        self.newest_change = Some(self.connection.last_insert_rowid());
+        self.newest_change = Some(ChangeId::of(self.connection.last_insert_rowid()));
         Ok(())
     }
 
@@ -362,7 +363,7 @@ impl<'c> Tx<'c> {
                  ON CONFLICT DO UPDATE SET first = MIN(first, ?2), last = MAX(last, ?3)",
             )?;
             for (slot, (first, last)) in &self.spans {
-                span.execute([slot, first, last])?;
+                span.execute(params![slot, first, last])?;
             }
             let mut slot = self.connection.prepare_cached(
                 "INSERT INTO activity (slot, gate, kind, count) VALUES (?1, ?2, ?3, ?4)

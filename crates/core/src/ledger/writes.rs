@@ -7,7 +7,7 @@ use crate::files::sha256::Sha256;
 use crate::files::version::Version;
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, writing};
-use crate::ledger::ids::BatchId;
+use crate::ledger::ids::{BatchId, EntryId, OutputId};
 use crate::ledger::made::unpublished_of;
 use crate::ledger::pending::pause_of;
 use crate::ledger::requests::{
@@ -89,7 +89,7 @@ impl Ledger {
 
     /// Records that outputs stand in their places, which may be others than were planned
     /// when somebody else took that name meanwhile.
-    pub(crate) fn published(&self, outputs: Vec<(i64, String)>) -> Result<(), LedgerError> {
+    pub(crate) fn published(&self, outputs: Vec<(OutputId, String)>) -> Result<(), LedgerError> {
         self.submit(move |tx| {
             let write = || -> rusqlite::Result<()> {
                 let mut update = tx
@@ -193,7 +193,7 @@ impl Ledger {
     /// can come again.
     pub(crate) fn gone(
         &self,
-        entries: Vec<(i64, String)>,
+        entries: Vec<(EntryId, String)>,
         cause: Cause,
     ) -> Result<(), LedgerError> {
         self.submit(move |tx| {
@@ -203,7 +203,7 @@ impl Ledger {
     }
 
     /// Decides anew where an entry is to be moved.
-    pub(crate) fn retarget(&self, entry: i64, target: FileTarget) -> Result<(), LedgerError> {
+    pub(crate) fn retarget(&self, entry: EntryId, target: FileTarget) -> Result<(), LedgerError> {
         self.submit(move |tx| {
             tx.run(
                 "UPDATE entry SET target = ?, packing = ? WHERE id = ?",
@@ -218,7 +218,7 @@ impl Ledger {
     /// Records entries as filed; of those that were compressed, what lies there now.
     pub(crate) fn filed(
         &self,
-        entries: Vec<i64>,
+        entries: Vec<EntryId>,
         packed: Vec<PackedFile>,
         how: Filed,
         cause: Cause,
@@ -243,7 +243,7 @@ impl Ledger {
     /// Records that entries which were passed over were moved to the archive.
     pub(crate) fn passed_over_filed(
         &self,
-        entries: Vec<i64>,
+        entries: Vec<EntryId>,
         packed: Vec<PackedFile>,
     ) -> Result<Ticket<()>, LedgerError> {
         self.submit(move |tx| {
@@ -254,7 +254,9 @@ impl Ledger {
                     .prepare_cached(
                         "UPDATE entry SET in_drop = 0, filed_at = ?2 WHERE id = ?1 RETURNING gate",
                     )
-                    .and_then(|mut update| update.query_row([*entry, tx.now], |row| row.get(0)))
+                    .and_then(|mut update| {
+                        update.query_row(params![entry, tx.now], |row| row.get(0))
+                    })
                     .map_err(writing)?;
                 tx.tell(*entry, &gate, State::PassedOver, Cause::Pass, "moved to the archive")?;
             }
@@ -264,7 +266,7 @@ impl Ledger {
 
     /// Records that the service died while it read the file of an entry alone; gives how
     /// often it has.
-    pub(crate) fn died_over(&self, entry: i64) -> Result<i64, LedgerError> {
+    pub(crate) fn died_over(&self, entry: EntryId) -> Result<i64, LedgerError> {
         self.submit(move |tx| {
             let update = "UPDATE entry SET deaths = deaths + 1 WHERE id = ? RETURNING deaths";
             let deaths = tx.one(update, [entry], |row| row.get(0)).optional();
@@ -277,7 +279,7 @@ impl Ledger {
     /// there is known, and no new arrival.
     pub(crate) fn source_changed(
         &self,
-        entry: i64,
+        entry: EntryId,
         version: Version,
         sha256: Sha256,
     ) -> Result<(), LedgerError> {
@@ -308,7 +310,7 @@ impl Ledger {
     }
 
     /// Records that a held entry's file was moved to the hold folder.
-    pub(crate) fn moved_aside(&self, entry: i64) -> Result<(), LedgerError> {
+    pub(crate) fn moved_aside(&self, entry: EntryId) -> Result<(), LedgerError> {
         self.submit(move |tx| {
             set(tx.connection, "UPDATE entry SET in_drop = ?2 WHERE id = ?1", entry, 0)
         })?
@@ -317,7 +319,7 @@ impl Ledger {
 
     /// Records that files which were left in place after they were filed are no
     /// longer there.
-    pub(crate) fn left_the_drop(&self, entries: Vec<i64>) -> Result<(), LedgerError> {
+    pub(crate) fn left_the_drop(&self, entries: Vec<EntryId>) -> Result<(), LedgerError> {
         self.submit(move |tx| {
             // Without a target it is clear that it was never moved.
             let sql = "UPDATE entry SET in_drop = ?2, target = NULL

@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::config::tell_words::TellKind;
+use crate::ledger::ids::{EntryId, HappeningId};
 use crate::ledger::types::Change;
 use crate::ledger::{Cause, Happening, Ledger, LedgerError, State};
 
@@ -25,14 +26,14 @@ pub struct Event {
     /// What it is, in words.
     pub words: String,
     /// The entry.
-    pub entry: Option<i64>,
+    pub entry: Option<EntryId>,
     /// Whether it is told that it is over.
     pub over: bool,
     /// Of what it is told again: the message in which it was told first.
     pub again_of: Option<String>,
     /// The happening of which it is told.
     #[serde(skip)]
-    pub happening: Option<i64>,
+    pub happening: Option<HappeningId>,
     /// Whether that lasts.
     #[serde(skip)]
     pub lasts: bool,

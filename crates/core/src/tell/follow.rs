@@ -6,6 +6,7 @@ use jiff::{SignedDuration, Timestamp};
 use crate::config::schedule::Schedule;
 use crate::config::tell::Tell;
 use crate::config::tell_words::TellKind;
+use crate::ledger::ids::HappeningId;
 use crate::ledger::messages::{NewMessage, TellMark};
 use crate::ledger::{Ledger, LedgerError};
 use crate::tell::event::Event;
@@ -181,7 +182,7 @@ impl Follower {
         let voice = Voice { zone: around.zone, address: around.address };
         let body = Body::of(&self.pending, &voice);
         let first = self.pending.first().map(|event| event.id.as_str()).unwrap_or_default();
-        let of = |over: bool| -> Vec<i64> {
+        let of = |over: bool| -> Vec<HappeningId> {
             let its = self.pending.iter().filter(|event| match over {
                 true => event.over,
                 false => event.lasts,

@@ -185,6 +185,7 @@ fn link(event: &Event, voice: &Voice<'_>) -> Option<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::ledger::ids::EntryId;
     use jiff::Timestamp;
 
     fn event(number: usize, kind: TellKind, subject: &str) -> Event {
@@ -192,7 +193,7 @@ mod tests {
         event.id = number.to_string();
         (event.kind, event.about) = (kind, "tide".into());
         (event.subject, event.words) = (subject.into(), "line 3 <b> is no row".into());
-        event.entry = Some(number as i64);
+        event.entry = Some(EntryId::of(number as i64));
         event
     }
 

@@ -13,6 +13,7 @@ use crate::dues::facts::Read;
 use crate::dues::types::{DueCell, DueState};
 use crate::ledger::dues::DueKey;
 use crate::ledger::happenings::{EndOfHappening, NewHappening};
+use crate::ledger::ids::ChangeId;
 use crate::ledger::{Happening, Ledger, LedgerError};
 use crate::tell::follow::NOW_MISSING;
 
@@ -32,7 +33,7 @@ const DOWN: i64 = 31;
 pub(crate) struct DueWatch {
     rules: Vec<Rule>,
     /// The newest change of an entry that was seen.
-    change: Option<i64>,
+    change: Option<ChangeId>,
     /// How often something had been excused then.
     excused: u64,
     /// Whether what lasted of rules that are gone was ended.

@@ -19,6 +19,7 @@ use std::sync::{Mutex, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 
 use crate::ledger::Ledger;
 use crate::ledger::error::LedgerError;
+use crate::ledger::ids::EntryId;
 
 /// Deaths over a file, read alone, after which it is held.
 const MOST_DEATHS: i64 = 2;
@@ -34,8 +35,8 @@ pub(crate) struct Deaths {
     /// The folder of markers; none where nothing is noted.
     folder: Option<PathBuf>,
     state: PathBuf,
-    suspects: HashSet<i64>,
-    condemned: Mutex<HashMap<i64, String>>,
+    suspects: HashSet<EntryId>,
+    condemned: Mutex<HashMap<EntryId, String>>,
     turn: RwLock<()>,
     /// Markers that name no entry now, and how many there are in all.
     free: Mutex<Vec<File>>,
@@ -81,7 +82,7 @@ impl Deaths {
         let by_itself = died_by_itself(state);
         let mut deaths = Deaths::default();
         deaths.state = state.to_owned();
-        let left: Vec<i64> = std::fs::read_dir(&folder)
+        let left: Vec<EntryId> = std::fs::read_dir(&folder)
             .into_iter()
             .flatten()
             .flatten()
@@ -98,7 +99,7 @@ impl Deaths {
         Ok(deaths)
     }
 
-    fn conclude(&mut self, left: &[i64], ledger: &Ledger) -> Result<(), LedgerError> {
+    fn conclude(&mut self, left: &[EntryId], ledger: &Ledger) -> Result<(), LedgerError> {
         self.suspects.extend(left);
         let [alone] = left else {
             tracing::warn!(
@@ -108,7 +109,11 @@ impl Deaths {
             return Ok(());
         };
         let deaths = ledger.died_over(*alone)?;
-        tracing::warn!(entry = alone, deaths, "the service died while it read this file alone");
+        tracing::warn!(
+            entry = alone.number(),
+            deaths,
+            "the service died while it read this file alone"
+        );
         if deaths >= MOST_DEATHS {
             let why = format!(
                 "the service died {deaths} times while it read this file and no other; look at it with a program of its own kind, and make it smaller"
@@ -120,7 +125,7 @@ impl Deaths {
 
     /// Notes that the table of an entry is read now. One over which the service has died
     /// is read while nothing else is.
-    pub fn reading(&self, entry: i64) -> BeingRead<'_> {
+    pub fn reading(&self, entry: EntryId) -> BeingRead<'_> {
         let turn = if self.suspects.contains(&entry) {
             Turn::Alone(self.turn.write().unwrap_or_else(PoisonError::into_inner))
         } else {
@@ -147,7 +152,7 @@ impl Deaths {
     }
 
     /// Why an entry is not read any more, told once.
-    pub fn condemned(&self, entry: i64) -> Option<String> {
+    pub fn condemned(&self, entry: EntryId) -> Option<String> {
         self.condemned.lock().unwrap_or_else(PoisonError::into_inner).remove(&entry)
     }
 }

@@ -78,7 +78,7 @@ pub(crate) fn values<'e>(
     Builtins {
         path: &entry.path,
         gate: &entry.gate,
-        entry: Some(entry.id),
+        entry: Some(entry.id.number()),
         batch: batch.map(BatchId::number),
         sha256: Some(entry.sha256),
         seen: local(zone, entry.seen_at),

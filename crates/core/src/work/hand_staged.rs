@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use crate::files::at::At;
 use crate::filing::publish::{make_durable, place};
-use crate::ledger::ids::BatchId;
+use crate::ledger::ids::{BatchId, OutputId};
 use crate::ledger::requests::{MadeOutput, Unpublished, staged_name};
 use crate::ledger::words::OutputRole;
 use crate::work::hand::{HandError, REACH, failed};
@@ -34,7 +34,7 @@ impl StagedByHand {
     /// Takes what was staged at a place, to be brought to its name.
     pub fn keep(&mut self, copy: &CopyPlan, place: &At, made: &MadeOutput, role: OutputRole) {
         self.outputs.push(Unpublished {
-            id: 0,
+            id: OutputId::of(0),
             batch: BatchId::of(0),
             path: copy.path.display().to_string(),
             staged: place.path().display().to_string(),

@@ -1,6 +1,7 @@
 //! What comes of asking, undoing and carrying out.
 
 use crate::ledger::error::LedgerError;
+use crate::ledger::ids::EntryId;
 use crate::ledger::requests::{EnteredOutput, MadeOutput};
 use std::io;
 use std::time::Duration;
@@ -49,7 +50,7 @@ pub(crate) enum PlaceDiffers {
     /// What a batch made is not there.
     Missing(String),
     /// Something else is there; of this entry where that is known.
-    Changed(Option<i64>, String),
+    Changed(Option<EntryId>, String),
 }
 
 /// What came of a plan.

@@ -9,7 +9,7 @@ use vadegate_core::ask::{
     Answer, ENTRY_HEADER, EntryView, Excerpt, LoadedRows, Sample, entry_line,
 };
 use vadegate_core::engine::{Engine, EngineError};
-use vadegate_core::ledger::{Count, CountBy, Entry, HeldGroup, Page, Query as EntryQuery};
+use vadegate_core::ledger::{Count, CountBy, Entry, EntryId, HeldGroup, Page, Query as EntryQuery};
 
 use crate::problem::Problem;
 use crate::{Shared, ask};
@@ -106,7 +106,10 @@ pub(crate) async fn count(
     params(("id" = i64, Path, description = "The entry's number")),
     responses((status = 200, body = EntryView), (status = 404, body = Problem)))]
 #[get("/api/v1/entries/{id}")]
-pub(crate) async fn entry(shared: Data<Shared>, id: Path<i64>) -> Result<Json<EntryView>, Problem> {
+pub(crate) async fn entry(
+    shared: Data<Shared>,
+    id: Path<EntryId>,
+) -> Result<Json<EntryView>, Problem> {
     let id = id.into_inner();
     ask(&shared, move |engine| Ok(engine.entry(id)?.ok_or(EngineError::NoEntry(id))?))
         .await
@@ -121,7 +124,10 @@ pub(crate) async fn entry(shared: Data<Shared>, id: Path<i64>) -> Result<Json<En
         description = "The bytes; on a fault they break off"),
         (status = 404, body = Problem, description = "It does not lie there any more")))]
 #[get("/api/v1/entries/{id}/file")]
-pub(crate) async fn content(shared: Data<Shared>, id: Path<i64>) -> Result<HttpResponse, Problem> {
+pub(crate) async fn content(
+    shared: Data<Shared>,
+    id: Path<EntryId>,
+) -> Result<HttpResponse, Problem> {
     let id = id.into_inner();
     let name = ask(&shared, move |engine| Ok(engine.content(id)?.0.name)).await?;
     let bytes = crate::lines::bytes(shared, move |engine| Ok(engine.content(id)?.1));
@@ -164,7 +170,7 @@ pub(crate) struct ExcerptQuery {
 #[get("/api/v1/entries/{id}/excerpt")]
 pub(crate) async fn excerpt(
     shared: Data<Shared>,
-    id: Path<i64>,
+    id: Path<EntryId>,
     query: web::Query<ExcerptQuery>,
 ) -> Result<Json<Excerpt>, Problem> {
     let (id, around) = (id.into_inner(), query.around.unwrap_or(5).min(200));
@@ -199,7 +205,7 @@ pub(crate) struct RowsQuery {
 #[get("/api/v1/entries/{id}/rows")]
 pub(crate) async fn loaded_rows(
     shared: Data<Shared>,
-    id: Path<i64>,
+    id: Path<EntryId>,
     query: web::Query<RowsQuery>,
 ) -> Result<Json<LoadedRows>, Problem> {
     let (id, limit) = (id.into_inner(), query.limit.unwrap_or(100).clamp(1, 1_000));

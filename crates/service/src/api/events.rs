@@ -8,7 +8,7 @@ use actix_web::{HttpRequest, HttpResponse, get};
 use serde::Deserialize;
 use utoipa::IntoParams;
 use vadegate_core::ask::ActivitySpan;
-use vadegate_core::ledger::Change;
+use vadegate_core::ledger::{Change, ChangeId};
 
 use crate::caller::Caller;
 use crate::problem::Problem;
@@ -43,7 +43,7 @@ pub(crate) async fn activity(
 #[serde(deny_unknown_fields)]
 pub(crate) struct ChangeQuery {
     /// Changes after this number; without it, the newest.
-    after: Option<i64>,
+    after: Option<ChangeId>,
     /// At most so many; 1 to 1000, by default 50.
     limit: Option<u32>,
 }
@@ -88,7 +88,7 @@ pub(crate) async fn events(
         })?),
     };
     let last = request.headers().get("Last-Event-ID").map(|value| {
-        value.to_str().ok().and_then(|text| text.trim().parse::<i64>().ok()).ok_or_else(|| {
+        value.to_str().ok().and_then(|text| text.trim().parse::<ChangeId>().ok()).ok_or_else(|| {
             Problem::bad_request("`Last-Event-ID` is no number; send the id of an event, or none")
         })
     });
@@ -97,7 +97,7 @@ pub(crate) async fn events(
         None => {
             let newest =
                 ask(&shared, |engine| Ok(engine.ask(|ledger| ledger.newest_changes(1))?)).await?;
-            newest.last().map_or(0, |change| change.id)
+            newest.last().map_or(ChangeId::of(0), |change| change.id)
         }
     };
     Ok(HttpResponse::Ok()

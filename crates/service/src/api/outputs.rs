@@ -7,7 +7,7 @@ use actix_web::web::{self, Data, Json};
 use actix_web::{HttpResponse, get};
 use serde::Deserialize;
 use utoipa::IntoParams;
-use vadegate_core::ledger::{Family, FamilyOf, OutputAccount, Outputs, OutputsQuery};
+use vadegate_core::ledger::{EntryId, Family, FamilyOf, OutputAccount, Outputs, OutputsQuery};
 
 use crate::api::entries::attachment;
 use crate::problem::Problem;
@@ -89,7 +89,7 @@ pub(crate) async fn output_file(
 #[serde(deny_unknown_fields)]
 pub(crate) struct FamilyQuery {
     /// The entry's number.
-    entry: Option<i64>,
+    entry: Option<EntryId>,
     /// The output's path.
     output: Option<String>,
 }

@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use vadegate_core::act::{Adoption, Done, EntryAction, How};
 use vadegate_core::engine::Engine;
-use vadegate_core::ledger::{By, Query};
+use vadegate_core::ledger::{By, EntryId, Query};
 use vadegate_core::pattern::Pattern;
 use vadegate_core::people::{Identity, Role};
 
@@ -25,7 +25,7 @@ pub struct Order {
     pub action: EntryAction,
     /// To these entries.
     #[serde(default)]
-    pub entries: Vec<i64>,
+    pub entries: Vec<EntryId>,
     /// Or to all entries that fit.
     #[serde(default)]
     pub fitting: Option<Query>,

@@ -28,6 +28,7 @@ use crate::files::sha256::Sha256;
 use crate::files::version::Version;
 use crate::filing::moving::sum_of;
 use crate::filing::staging::default_mode;
+use crate::ledger::ids::{RemoteId, UploadId};
 use crate::ledger::new_entry::HandedIn;
 use crate::ledger::people::By;
 use crate::ledger::uploads::Upload;
@@ -39,7 +40,7 @@ const QUIET_MS: i64 = 86_400_000;
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Fetched {
     /// The number of its version.
-    pub remote: i64,
+    pub remote: RemoteId,
     /// The time that it had at its place.
     pub modified: Option<SystemTime>,
     /// Nothing is to be done with it there.
@@ -173,7 +174,7 @@ impl Engine {
         live: &Live,
         place: &str,
         who: String,
-        (bytes, remote): (u64, i64),
+        (bytes, remote): (u64, RemoteId),
     ) -> Result<Upload, DoorError> {
         let new = NewUpload {
             gate: live.gate.name.clone(),
@@ -289,12 +290,16 @@ impl Engine {
 }
 
 /// Records a file that is about to be received, and then has a place for its bytes.
-fn staged_upload(live: &Live, new: NewUpload, remote: Option<i64>) -> Result<Upload, DoorError> {
+fn staged_upload(
+    live: &Live,
+    new: NewUpload,
+    remote: Option<RemoteId>,
+) -> Result<Upload, DoorError> {
     let folder = live.gate.drops.path_of(folder_of(live, &new.path));
     let name = crate::people::new_secret().map_err(io::Error::other)?;
     let staged = folder.join(format!(".vadegate-{}.arriving", &name[..16]));
     let mut upload = Upload {
-        id: 0,
+        id: UploadId::of(0),
         name,
         gate: new.gate,
         place: new.path,

@@ -8,6 +8,7 @@ use crate::engine::gate::state::Live;
 use crate::files::at::At;
 use crate::files::sha256::Sha256;
 use crate::filing::moving::sum_of;
+use crate::ledger::ids::EntryId;
 use crate::ledger::state::State;
 use crate::ledger::types::Query;
 use crate::ledger::uploads::Upload;
@@ -16,7 +17,11 @@ use crate::ledger::uploads::Upload;
 const LONGEST_NAME: usize = 255;
 
 /// The held entry of what is to be replaced.
-pub(super) fn held(live: &Live, upload: &Upload, sum: Sha256) -> Result<Option<i64>, DoorError> {
+pub(super) fn held(
+    live: &Live,
+    upload: &Upload,
+    sum: Sha256,
+) -> Result<Option<EntryId>, DoorError> {
     let query = Query {
         gate: Some(upload.gate.clone()),
         state: Some(State::Held),

@@ -8,6 +8,7 @@ use utoipa::ToSchema;
 use crate::engine::error::EngineError;
 use crate::files::sha256::Sha256;
 use crate::ledger::error::LedgerError;
+use crate::ledger::ids::EntryId;
 
 /// What is handed in.
 #[derive(Debug, Clone)]
@@ -50,7 +51,7 @@ pub struct UploadView {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct HandedInFile {
     /// Its entry; none while the gate waits, and takes nothing.
-    pub entry: Option<i64>,
+    pub entry: Option<EntryId>,
     /// Its sum.
     #[schema(value_type = String)]
     pub sha256: Sha256,
@@ -63,7 +64,7 @@ pub struct HandedInFile {
     pub reason: Option<String>,
     /// The entry of which it is a repeat.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub repeat_of: Option<i64>,
+    pub repeat_of: Option<EntryId>,
 }
 
 /// Why something is not taken at the door.

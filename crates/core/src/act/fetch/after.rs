@@ -9,6 +9,7 @@ use crate::config::fetch::AfterFetch;
 use crate::config::settle::{MarkerFor, SettleBy};
 use crate::engine::gate::places::builtins_of_path;
 use crate::fault::at;
+use crate::ledger::ids::RemoteId;
 use crate::ledger::remotes::{AfterDue, RemoteVersion};
 
 /// So many names are tried for a file that is moved.
@@ -19,7 +20,7 @@ impl Fetching<'_> {
     pub(super) fn end_all(&self, report: &mut FetchReport) -> Result<bool, Broken> {
         let ledger = &self.live.context.ledger;
         let (gate, place) = (&self.live.gate.name, &self.config.place);
-        let (mut above, mut forgotten) = (0, false);
+        let (mut above, mut forgotten) = (RemoteId::of(0), false);
         loop {
             let due = ledger.remotes_to_end(gate, place, above)?;
             let Some(last) = due.last() else { return Ok(forgotten) };

@@ -18,6 +18,7 @@ use crate::config::fetch::AfterFetch;
 use crate::engine::far::FarMemory;
 use crate::fault::at;
 use crate::files::sha256::Sha256;
+use crate::ledger::ids::UploadId;
 use crate::ledger::remotes::RemoteVersion;
 use crate::ledger::uploads::Upload;
 
@@ -331,7 +332,7 @@ impl Fetching<'_> {
 
     /// Gives up what was begun of a version that is there no more; what is whole already ends
     /// as what was handed in.
-    pub(super) fn give_up_upload(&self, upload: i64) -> Result<(), Broken> {
+    pub(super) fn give_up_upload(&self, upload: UploadId) -> Result<(), Broken> {
         let known = self.live.context.ledger.upload_numbered(upload)?;
         match known.filter(|one| one.whole.is_none() && !one.published && one.entry.is_none()) {
             Some(upload) if upload.who == self.who() => Ok(give_up(&self.live, &upload)?),

@@ -7,7 +7,7 @@ use crate::config::identity::Repeats;
 use crate::engine::gate::state::Live;
 use crate::engine::shared::Context;
 use crate::files::compress::Compression;
-use crate::ledger::ids::BatchId;
+use crate::ledger::ids::{BatchId, EntryId};
 use crate::ledger::new_entry::NewEntry;
 use crate::ledger::requests::FileTarget;
 use crate::ledger::types::Entry;
@@ -50,7 +50,7 @@ impl Live {
     pub fn archive_path_of_new(
         &self,
         new: &NewEntry,
-        id: i64,
+        id: EntryId,
         repeat: bool,
     ) -> Result<Option<FileTarget>, TemplateError> {
         let (template, packing) = match (&self.gate.archive, &self.gate.repeats) {
@@ -64,7 +64,7 @@ impl Live {
         let values = Builtins {
             path: &new.path,
             gate: &new.gate,
-            entry: Some(id),
+            entry: Some(id.number()),
             batch: None,
             sha256: Some(new.sha256),
             seen: self.context.local(Timestamp::from_millisecond(new.seen_at).unwrap_or(now)),

@@ -15,6 +15,7 @@ use crate::engine::gate::waits::{Now, Wait, Waits};
 use crate::engine::shared::Context;
 use crate::files::version::Version;
 use crate::ledger::error::LedgerError;
+use crate::ledger::ids::EntryId;
 use crate::ledger::new_entry::HandedIn;
 use crate::ledger::pending::Leased;
 use crate::ledger::types::{Entry, OpenEntry, Pause};
@@ -41,7 +42,7 @@ pub(crate) struct Arriving {
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Known {
     pub version: Version,
-    pub entry: i64,
+    pub entry: EntryId,
     pub generation: u32,
 }
 
@@ -201,7 +202,7 @@ impl Live {
 
     /// The time, for the ledger, until which an entry waits that is to be worked again.
     /// The wait begins here: a clock that is set afterwards changes nothing.
-    pub fn wait_from_now(&self, entry: i64, wait: Duration) -> i64 {
+    pub fn wait_from_now(&self, entry: EntryId, wait: Duration) -> i64 {
         let now = self.now();
         let ms = i64::try_from(wait.as_millis()).unwrap_or(i64::MAX);
         let until = now.wall_ms.saturating_add(ms);

@@ -8,18 +8,18 @@
 use std::collections::HashMap;
 use std::time::Duration;
 
-use crate::ledger::ids::BatchId;
+use crate::ledger::ids::{BatchId, EntryId};
 
 /// What is waited for: an entry or a batch, and the time that the ledger has for it, in
 /// milliseconds. With another time it is another wait.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub(crate) enum Wait {
     /// A ready entry waits until then.
-    Again(i64, i64),
+    Again(EntryId, i64),
     /// A lease lasts until then.
     Lease(BatchId, i64),
     /// An entry is ready since then.
-    Ready(i64, i64),
+    Ready(EntryId, i64),
 }
 
 /// A moment on both clocks.
@@ -94,7 +94,7 @@ mod tests {
             let left = waits.left(lease, 60 * SECOND, at(130, 1_030_000 + jump));
             assert_eq!(left, 30 * SECOND, "{jump}");
         }
-        let ready = Wait::Ready(7, 1_000_000);
+        let ready = Wait::Ready(EntryId::of(7), 1_000_000);
         assert_eq!(waits.since(ready, at(100, 1_000_000)), Duration::ZERO);
         assert_eq!(waits.since(ready, at(105, 1_000_000 - DAY_MS)), 5 * SECOND);
     }
@@ -103,13 +103,13 @@ mod tests {
     fn over_a_restart_the_lesser_of_both_is_waited() {
         let whole = 60 * SECOND;
         // The clock was set back by a day: from now on, the whole time.
-        let again = Wait::Again(1, 1_060_000);
+        let again = Wait::Again(EntryId::of(1), 1_060_000);
         assert_eq!(Waits::default().left(again, whole, at(0, 1_000_000 - DAY_MS)), whole);
         // It was set forward, or the service was away for long: nothing is left.
         assert_eq!(Waits::default().left(again, whole, at(0, 9_000_000)), Duration::ZERO);
         // An entry that is ready since the future is ready since now.
         let mut waits = Waits::default();
-        let ready = Wait::Ready(7, 1_000_000);
+        let ready = Wait::Ready(EntryId::of(7), 1_000_000);
         assert_eq!(waits.since(ready, at(0, 1_000_000 - DAY_MS)), Duration::ZERO);
         assert_eq!(waits.since(ready, at(20, 1_000_000 - DAY_MS)), 20 * SECOND);
         assert_eq!(Waits::default().since(ready, at(3, 1_009_000)), 9 * SECOND);
@@ -118,7 +118,7 @@ mod tests {
     #[test]
     fn what_nobody_asks_about_any_more_is_forgotten() {
         let mut waits = Waits::default();
-        waits.left(Wait::Again(1, 5), SECOND, at(0, 0));
+        waits.left(Wait::Again(EntryId::of(1), 5), SECOND, at(0, 0));
         for _ in 0..3 {
             waits.end_round();
         }

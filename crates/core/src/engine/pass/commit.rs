@@ -92,6 +92,6 @@ fn tell(p: &Pass, batch: &ClaimedBatch, rows: u64) {
     p.context().meter.batch(&p.gate().name, &figures);
     let BatchFigures { work, files, bytes, rows, took } = figures;
     let (number, took_ms) = (batch.claimed.batch, took.as_millis());
-    let first = batch.filings.first().map(|filing| filing.entry.id);
+    let first = batch.filings.first().map(|filing| filing.entry.id.number());
     tracing::info!(batch = %number, %work, files, bytes, rows, first, took_ms, "worked");
 }

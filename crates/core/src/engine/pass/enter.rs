@@ -9,6 +9,7 @@ use crate::engine::gate::state::Live;
 use crate::engine::pass::candidate::Settled;
 use crate::files::sha256::Sha256;
 use crate::ledger::error::LedgerError;
+use crate::ledger::ids::EntryId;
 use crate::ledger::new_entry::{NewEntry, Policy};
 use crate::ledger::state::State;
 use crate::ledger::types::Entry;
@@ -49,7 +50,7 @@ pub(crate) fn new_entries(live: &Live, settled: Vec<Settled>) -> Vec<NewEntry> {
 }
 
 /// The entry that has the identity of a file already.
-pub(crate) fn identity_holder(live: &Live, new: &NewEntry) -> Result<Option<i64>, LedgerError> {
+pub(crate) fn identity_holder(live: &Live, new: &NewEntry) -> Result<Option<EntryId>, LedgerError> {
     let now = Timestamp::now().as_millisecond();
     let not_before =
         policy(&live.gate).once_for_ms.map_or(i64::MIN, |time| now.saturating_sub(time));
@@ -57,11 +58,11 @@ pub(crate) fn identity_holder(live: &Live, new: &NewEntry) -> Result<Option<i64>
 }
 
 /// The entry as it will stand in the ledger.
-pub(crate) fn entry_of(new: &NewEntry, id: i64, state: State) -> Entry {
+pub(crate) fn entry_of(new: &NewEntry, id: EntryId, state: State) -> Entry {
     into_entry(new.clone(), id, state)
 }
 
-pub(crate) fn into_entry(new: NewEntry, id: i64, state: State) -> Entry {
+pub(crate) fn into_entry(new: NewEntry, id: EntryId, state: State) -> Entry {
     let now = Timestamp::now();
     Entry {
         id,

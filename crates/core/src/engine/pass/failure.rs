@@ -197,7 +197,7 @@ pub(crate) fn try_again(
     if tries >= retry.tries {
         return TryAgain::Held(format!("{said}, and it was tried {tries} times"));
     }
-    let wait = after.unwrap_or_else(|| retry.after(tries, entry.id));
+    let wait = after.unwrap_or_else(|| retry.after(tries, entry.id.number()));
     let until = live.wait_from_now(entry.id, wait);
     let next = write_duration(wait);
     TryAgain::At { until, wait, why: format!("try {tries}: {said}; next in {next}") }

@@ -35,7 +35,7 @@ pub(crate) fn hold_all(
     p.report.held += filings.len() as u64;
     for filing in filings {
         let OpenEntry { entry, .. } = filing;
-        tracing::info!(entry = entry.id, path = %visible(&entry.path), "held: {reason}");
+        tracing::info!(entry = entry.id.number(), path = %visible(&entry.path), "held: {reason}");
     }
     let hold = |filing: &OpenEntry| Hold {
         entry: filing.entry.id,

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use crate::engine::pass::ctx::Pass;
 use crate::ledger::error::LedgerError;
-use crate::ledger::ids::BatchId;
+use crate::ledger::ids::{BatchId, EntryId};
 use crate::ledger::state::State;
 use crate::ledger::types::OpenEntry;
 
@@ -13,7 +13,7 @@ use crate::ledger::types::OpenEntry;
 #[derive(Default)]
 pub(crate) struct Replaced {
     batch: Option<BatchId>,
-    places: HashMap<i64, PathBuf>,
+    places: HashMap<EntryId, PathBuf>,
 }
 
 impl Replaced {

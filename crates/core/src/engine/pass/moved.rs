@@ -9,6 +9,7 @@ use crate::engine::gate::state::Live;
 use crate::files::at::{At, Folder};
 use crate::ledger::Ledger;
 use crate::ledger::error::LedgerError;
+use crate::ledger::ids::EntryId;
 use crate::ledger::requests::{Filed, PackedFile};
 use crate::ledger::state::{Cause, State};
 use crate::ledger::types::Entry;
@@ -29,14 +30,14 @@ pub(crate) enum Outcome {
 /// What became of entries that were to be filed.
 #[derive(Default)]
 pub(crate) struct Ends {
-    filed: Vec<i64>,
-    left: Vec<i64>,
+    filed: Vec<EntryId>,
+    left: Vec<EntryId>,
     /// Passed over, and moved to the archive.
-    over: Vec<i64>,
-    deleted: Vec<i64>,
-    removed: Vec<i64>,
+    over: Vec<EntryId>,
+    deleted: Vec<EntryId>,
+    removed: Vec<EntryId>,
     packed: Vec<PackedFile>,
-    gone: Vec<(i64, String)>,
+    gone: Vec<(EntryId, String)>,
     /// Entries whose file is not in the drop folder any more.
     moved: Vec<Entry>,
     problem: Option<String>,
@@ -89,8 +90,8 @@ impl Ends {
 }
 
 /// Takes out what is of these entries.
-fn take_of(packed: &mut Vec<PackedFile>, entries: &[i64]) -> Vec<PackedFile> {
-    let entries: HashSet<i64> = entries.iter().copied().collect();
+fn take_of(packed: &mut Vec<PackedFile>, entries: &[EntryId]) -> Vec<PackedFile> {
+    let entries: HashSet<EntryId> = entries.iter().copied().collect();
     packed.extract_if(.., |one| entries.contains(&one.entry)).collect()
 }
 

@@ -8,6 +8,7 @@ use crate::engine::pass::enter::{identity_holder, new_entries};
 use crate::engine::pass::fingerprint::{ToBe, buffer_for, fingerprint_all};
 use crate::ledger::error::LedgerError;
 use crate::ledger::finding::ReplacementOutcome;
+use crate::ledger::ids::EntryId;
 use crate::ledger::new_entry::NewEntry;
 
 /// Ends the entries whose files were replaced by other content before they were worked,
@@ -22,7 +23,7 @@ pub(crate) fn end_replaced(
     if candidates.len() < 2 {
         return Ok(());
     }
-    let known: Vec<(&Candidate, i64)> = {
+    let known: Vec<(&Candidate, EntryId)> = {
         let state = live.state();
         let all = candidates.iter();
         all.filter_map(|one| Some((one, state.known.get(&one.path)?.entry))).collect()
@@ -47,7 +48,7 @@ pub(crate) enum IdentityHolder {
     /// Its own entry: the file was touched, and its content is the same.
     Itself,
     /// Another entry with its identity, if there is one.
-    Other(Option<i64>),
+    Other(Option<EntryId>),
 }
 
 /// Who has the identities of these, as it will be when all of them are entered.

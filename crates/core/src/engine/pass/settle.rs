@@ -25,6 +25,7 @@ use crate::engine::pass::replace::end_replaced;
 use crate::engine::pass::usual;
 use crate::ledger::entering::Entered;
 use crate::ledger::error::LedgerError;
+use crate::ledger::ids::EntryId;
 use crate::ledger::new_entry::{NewEntry, Target};
 use crate::ledger::state::{Cause, State};
 use crate::ledger::writer::Ticket;
@@ -233,7 +234,7 @@ fn check_lease(p: &mut Pass) {
 
 fn target_of_new(p: &Pass) -> Target {
     let live = Arc::clone(&p.live);
-    Arc::new(move |new: &NewEntry, id: i64, repeat| live.archive_path_of_new(new, id, repeat))
+    Arc::new(move |new: &NewEntry, id: EntryId, repeat| live.archive_path_of_new(new, id, repeat))
 }
 
 /// Takes note of what was entered, and moves what has nothing to wait for.
@@ -252,7 +253,7 @@ fn entered(p: &mut Pass, ticket: EnterTicket) -> Result<(), LedgerError> {
             State::Held => {
                 p.report.held += 1;
                 let reason = new.held.as_deref().unwrap_or("as its gate has it");
-                tracing::info!(entry = id, path = %visible(&new.path), "held: {reason}");
+                tracing::info!(entry = id.number(), path = %visible(&new.path), "held: {reason}");
             }
             State::Repeat => p.report.repeats += 1,
             State::Worked => p.report.worked += 1,

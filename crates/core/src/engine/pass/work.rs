@@ -21,6 +21,7 @@ use crate::engine::pass::{ask, file, leases, targets};
 use crate::engine::shared::OutputLock;
 use crate::files::version::Version;
 use crate::ledger::error::LedgerError;
+use crate::ledger::ids::EntryId;
 use crate::ledger::requests::{Claim, PlannedOutput};
 use crate::ledger::state::{Cause, State};
 use crate::ledger::types::OpenEntry;
@@ -77,7 +78,7 @@ enum Step {
     /// A batch; `whole`: without one of its entries it is not worked.
     Batch { batch: Batch, whole: bool },
     /// The file that closed a batch is removed once none of these entries waits.
-    EndMarker { marker: std::path::PathBuf, version: Version, entries: Vec<i64> },
+    EndMarker { marker: std::path::PathBuf, version: Version, entries: Vec<EntryId> },
 }
 
 /// The batches that are ready, in the gate's order.
@@ -102,7 +103,7 @@ fn steps(p: &mut Pass, work: &dyn Work) -> Result<Vec<Step>, LedgerError> {
     let at_once = live.gate.at_once.unwrap_or(work.together());
     let mut steps = Vec::new();
     for ReadyBatch { batch: Batch { target, mut members }, marker, whole } in gathered.ready {
-        let entries: Vec<i64> = members.iter().map(|member| member.filing.entry.id).collect();
+        let entries: Vec<EntryId> = members.iter().map(|member| member.filing.entry.id).collect();
         while !members.is_empty() {
             let rest = members.split_off(members.len().min(at_once));
             let batch = Batch { target: target.clone(), members };
@@ -264,7 +265,7 @@ fn claim(
     filings: Vec<OpenEntry>,
     outputs: Vec<PlannedOutput>,
 ) -> Result<ClaimedBatch, LedgerError> {
-    let entries: Vec<i64> = filings.iter().map(|filing| filing.entry.id).collect();
+    let entries: Vec<EntryId> = filings.iter().map(|filing| filing.entry.id).collect();
     let (kind, effect) = (work.kind(), work.effect());
     let claimed = live.context.ledger.claim(Claim {
         gate: live.gate.name.clone(),
@@ -372,7 +373,7 @@ fn end_marker(
     p: &mut Pass,
     marker: &std::path::Path,
     version: &Version,
-    entries: &[i64],
+    entries: &[EntryId],
 ) -> Result<(), LedgerError> {
     for id in entries {
         let entry = p.context().ledger.entry(*id)?;

@@ -1,7 +1,7 @@
 //! Keeping a ledger while it is in use.
 
 use super::*;
-use crate::ledger::ids::BatchId;
+use crate::ledger::ids::{BatchId, EntryId};
 
 const MIB: i64 = 1 << 20;
 
@@ -58,7 +58,7 @@ fn the_log_stays_while_a_reader_needs_the_database_as_it_was() {
 fn trimming_forgets_what_is_over_and_nothing_else() {
     let state = tempfile::tempdir().unwrap();
     let ledger = Ledger::open(state.path()).unwrap();
-    let all: Vec<i64> = (1..=40)
+    let all: Vec<EntryId> = (1..=40)
         .map(|content| enter_one(&ledger, new(&format!("{content}.csv"), content)))
         .collect();
     // The first half is worked and filed, all but one, which waits in its batch.

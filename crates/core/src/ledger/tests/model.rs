@@ -1,6 +1,7 @@
 //! The ledger held against a plain model of it.
 
 use super::*;
+use crate::ledger::ids::{BatchId, EntryId};
 
 /// What may be done to the ledger in a random order.
 #[derive(Debug, Clone)]
@@ -46,7 +47,7 @@ impl Model {
 
 /// One doing on both; what the ledger refuses must be what the model refuses.
 fn step(ledger: &mut Ledger, folder: &Path, model: &mut Model, doing: &EntryAction) {
-    let id = |at: usize| i64::try_from(at).unwrap() + 1;
+    let id = |at: usize| EntryId::of(i64::try_from(at).unwrap() + 1);
     match doing {
         EntryAction::Enter { path, content } => {
             enter_one(ledger, new(&format!("{path}"), *content));
@@ -110,7 +111,7 @@ fn file_step(ledger: &Ledger, model: &mut Model, at: usize) {
         // A repeat may be moved in the instant in which it becomes ready.
         return;
     }
-    let done = file(ledger, i64::try_from(at).unwrap() + 1);
+    let done = file(ledger, EntryId::of(i64::try_from(at).unwrap() + 1));
     assert_eq!(done.is_ok(), matches!(state, State::Worked | State::Repeat));
     if done.is_ok() {
         model.states[at].1 = State::Filed;
@@ -119,7 +120,7 @@ fn file_step(ledger: &Ledger, model: &mut Model, at: usize) {
 
 fn gone_step(ledger: &Ledger, model: &mut Model, at: usize) {
     let Some((at, content, state)) = model.pick(at) else { return };
-    let id = i64::try_from(at).unwrap() + 1;
+    let id = EntryId::of(i64::try_from(at).unwrap() + 1);
     let done = ledger.gone(vec![(id, "vanished".into())], Cause::Pass);
     assert_eq!(done.is_ok(), state.may_become(State::Gone), "gone of {state:?}");
     if done.is_err() {
@@ -151,7 +152,7 @@ proptest! {
         for doing in &doings {
             step(&mut ledger, folder.path(), &mut model, doing);
             for (at, (content, expected)) in model.states.iter().enumerate() {
-                let found = state(&ledger, i64::try_from(at).unwrap() + 1);
+                let found = state(&ledger, EntryId::of(i64::try_from(at).unwrap() + 1));
                 prop_assert_eq!(found, *expected, "entry {} of content {}", at + 1, content);
             }
             prop_assert!(model.worked.values().all(|times| *times == 1), "{:?}", model.worked);

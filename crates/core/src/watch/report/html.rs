@@ -8,6 +8,7 @@ use jiff::tz::TimeZone;
 
 use crate::dues::types::DueState;
 use crate::ledger::Happening;
+use crate::ledger::ids::EntryId;
 use crate::settings::values::write_bytes;
 use crate::watch::report::text::subject;
 use crate::watch::report::types::{Report, TimelinePart};
@@ -39,7 +40,7 @@ pub fn html(report: &Report, zone: &TimeZone, picture: bool) -> String {
         "Held",
         &["Gate", "Files", "Reason", "First"],
         report.held.iter().map(|one| {
-            let first = one.entries.first().map(i64::to_string).unwrap_or_default();
+            let first = one.entries.first().map(EntryId::to_string).unwrap_or_default();
             vec![text(&one.gate), number(one.count), text(&one.reason), format!("entry {first}")]
         }),
     );

@@ -127,7 +127,7 @@ fn removed(
     loop {
         let page = ledger.removals(None, cursor, 1000)?;
         let Some(last) = page.last() else { break };
-        cursor = Some(last.id);
+        cursor = Some(last.id.number());
         let over = last.removed_at.is_some_and(|at| at < since);
         for one in
             page.iter().filter(|one| one.removed_at.is_some_and(|at| at >= since && at < until))

@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 
 use crate::files::roots::Reach;
+use crate::ledger::ids::EntryId;
 
 use crate::work::load::block::Block;
 use crate::work::load::table::TableColumn;
@@ -61,7 +62,7 @@ pub(crate) struct RejectedRow {
 pub(crate) struct Marker {
     /// The load that wrote them, unlike any other.
     pub load: String,
-    pub entry: i64,
+    pub entry: EntryId,
     pub gate: String,
     pub path: String,
     pub sha256: String,
@@ -119,7 +120,7 @@ pub(crate) enum Unloaded {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Standing {
     pub load: String,
-    pub entry: i64,
+    pub entry: EntryId,
     pub rows: u64,
     /// They were taken out again.
     pub unloaded: bool,
@@ -175,20 +176,20 @@ pub(crate) trait Destination: Send {
         table: &str,
         column: &str,
         ledger: &str,
-        entry: (i64, &str),
+        entry: (EntryId, &str),
     ) -> Result<Unloaded, DbError>;
 
     /// What the markers of a table say, of the loads whose names begin so.
     fn standing(&mut self, table: &str, ledger: &str) -> Result<Vec<Standing>, DbError>;
 
     /// How many rows of a table have each number in a column.
-    fn counts(&mut self, table: &str, column: &str) -> Result<HashMap<i64, u64>, DbError>;
+    fn counts(&mut self, table: &str, column: &str) -> Result<HashMap<EntryId, u64>, DbError>;
 
     /// Some rows of a table: those in whose column this entry's number stands.
     fn rows(
         &mut self,
         table: &str,
-        entry: Option<(&str, i64)>,
+        entry: Option<(&str, EntryId)>,
         limit: u32,
     ) -> Result<SomeRows, DbError>;
 }

@@ -8,6 +8,7 @@ use postgres::error::SqlState;
 use postgres::{Client, Config, NoTls};
 
 use crate::fault::at;
+use crate::ledger::ids::EntryId;
 use crate::work::load::block::Block;
 use crate::work::load::config::{Mode, Server};
 use crate::work::load::destination::{
@@ -242,7 +243,7 @@ impl Destination for Postgres {
             client.batch_execute("COMMIT").map_err(away)?;
             let marker = |row: &postgres::Row| Marker {
                 load: row.get(0),
-                entry: row.get(1),
+                entry: EntryId::of(row.get(1)),
                 gate: row.get(2),
                 path: row.get(3),
                 sha256: row.get(4),
@@ -259,7 +260,7 @@ impl Destination for Postgres {
         table: &str,
         column: &str,
         ledger: &str,
-        (entry, sha256): (i64, &str),
+        (entry, sha256): (EntryId, &str),
     ) -> Result<Unloaded, DbError> {
         self.within(|client| {
             make_markers(client, table)?;
@@ -267,7 +268,7 @@ impl Destination for Postgres {
             let of = "entry = $1 AND table_name = $2 AND load LIKE $3 || '-%'";
             // Locked first, so that two who take out the same entry come one by one.
             let sql = format!("SELECT unloaded_at IS NULL, unloaded_rows FROM {markers} WHERE {of} FOR UPDATE");
-            let found = client.query(&sql, &[&entry, &table, &ledger]).map_err(away)?;
+            let found = client.query(&sql, &[&entry.number(), &table, &ledger]).map_err(away)?;
             if !found.iter().any(|row| row.get::<_, bool>(0)) {
                 client.batch_execute("COMMIT").map_err(away)?;
                 let before: i64 = found.iter().filter_map(|row| row.get::<_, Option<i64>>(1)).sum();
@@ -282,7 +283,7 @@ impl Destination for Postgres {
                    AND NOT (load LIKE $3 || '-%' AND sha256 = $4)"
             );
             let others: i64 = client
-                .query_one(&others, &[&entry, &table, &ledger, &sha256])
+                .query_one(&others, &[&entry.number(), &table, &ledger, &sha256])
                 .map_err(away)?
                 .get(0);
             if others > 0 {
@@ -296,7 +297,7 @@ impl Destination for Postgres {
             );
             let rows = client.execute(&delete, &[&entry.to_string()]).map_err(told)?;
             let note = format!("UPDATE {markers} SET unloaded_at = now(), unloaded_rows = $4 WHERE {of} AND unloaded_at IS NULL");
-            client.execute(&note, &[&entry, &table, &ledger, &rows.cast_signed()]).map_err(away)?;
+            client.execute(&note, &[&entry.number(), &table, &ledger, &rows.cast_signed()]).map_err(away)?;
             injected("unload.marked")?;
             client.batch_execute("COMMIT").map_err(away)?;
             Ok(Unloaded::Rows(rows))
@@ -312,14 +313,14 @@ impl Destination for Postgres {
         let rows = self.client()?.query(&sql, &[&table, &ledger]).map_err(away)?;
         let standing = |row: &postgres::Row| Standing {
             load: row.get(0),
-            entry: row.get(1),
+            entry: EntryId::of(row.get(1)),
             rows: row.get::<_, i64>(2).cast_unsigned(),
             unloaded: row.get(3),
         };
         Ok(rows.iter().map(standing).collect())
     }
 
-    fn counts(&mut self, table: &str, column: &str) -> Result<HashMap<i64, u64>, DbError> {
+    fn counts(&mut self, table: &str, column: &str) -> Result<HashMap<EntryId, u64>, DbError> {
         let (table, column) = (quoted_table(table), quoted(column));
         let sql = format!("SELECT {column}::text, count(*) FROM {table} GROUP BY 1");
         let rows = self.client()?.query(&sql, &[]).map_err(away)?;
@@ -333,7 +334,7 @@ impl Destination for Postgres {
     fn rows(
         &mut self,
         table: &str,
-        entry: Option<(&str, i64)>,
+        entry: Option<(&str, EntryId)>,
         limit: u32,
     ) -> Result<SomeRows, DbError> {
         let Some(columns) = self.columns(table)? else { return Ok(SomeRows::default()) };

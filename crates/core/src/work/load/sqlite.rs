@@ -17,6 +17,7 @@ use rusqlite::{Connection, OpenFlags, OptionalExtension, params};
 use crate::fault::at;
 use crate::files::at::Folder;
 use crate::files::roots::Reach;
+use crate::ledger::ids::EntryId;
 use crate::work::load::block::Block;
 use crate::work::load::destination::{
     DbError, Destination, End, Job, MARKERS, Marker, Refusal, SomeRows, Standing, Unloaded, listed,
@@ -270,7 +271,7 @@ impl Destination for Sqlite {
         table: &str,
         column: &str,
         ledger: &str,
-        (entry, sha256): (i64, &str),
+        (entry, sha256): (EntryId, &str),
     ) -> Result<Unloaded, DbError> {
         self.within(|connection| {
             make_markers(connection, table)?;
@@ -337,13 +338,13 @@ impl Destination for Sqlite {
         read().map_err(away)
     }
 
-    fn counts(&mut self, table: &str, column: &str) -> Result<HashMap<i64, u64>, DbError> {
+    fn counts(&mut self, table: &str, column: &str) -> Result<HashMap<EntryId, u64>, DbError> {
         let (table, column) = (quoted_table(table), quoted(column));
         let sql = format!(
             "SELECT CAST({column} AS INTEGER), COUNT(*) FROM {table} WHERE {column} IS NOT NULL GROUP BY 1"
         );
         let connection = self.connection()?;
-        let read = || -> rusqlite::Result<HashMap<i64, u64>> {
+        let read = || -> rusqlite::Result<HashMap<EntryId, u64>> {
             let count =
                 |row: &rusqlite::Row<'_>| Ok((row.get(0)?, row.get::<_, i64>(1)?.cast_unsigned()));
             connection.prepare(&sql)?.query_map([], count)?.collect()
@@ -354,7 +355,7 @@ impl Destination for Sqlite {
     fn rows(
         &mut self,
         table: &str,
-        entry: Option<(&str, i64)>,
+        entry: Option<(&str, EntryId)>,
         limit: u32,
     ) -> Result<SomeRows, DbError> {
         let Some(columns) = self.columns(table)? else { return Ok(SomeRows::default()) };

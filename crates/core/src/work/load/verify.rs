@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use crate::ledger::ids::EntryId;
 use crate::ledger::made::ProvenOutput;
 use crate::words::rows;
 use crate::work::load::config::{LoadConfig, Mode};
@@ -51,7 +52,7 @@ pub(crate) fn verify(
         return Ok(());
     };
     let counts = destination.counts(table, &column)?;
-    let mut expected: BTreeMap<i64, u64> = BTreeMap::new();
+    let mut expected: BTreeMap<EntryId, u64> = BTreeMap::new();
     for one in &standing {
         *expected.entry(one.entry).or_default() += if one.unloaded { 0 } else { one.rows };
     }

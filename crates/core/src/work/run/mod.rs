@@ -2,6 +2,7 @@
 
 pub(crate) mod config;
 pub(crate) mod process;
+mod start;
 
 use std::path::Path;
 use std::sync::Arc;

@@ -1,15 +1,18 @@
 //! Running a program for one file.
 
 use std::collections::VecDeque;
-use std::io::{self, Read, Write};
-use std::os::unix::process::CommandExt;
+use std::ffi::OsString;
+use std::io;
 use std::path::Path;
-use std::process::{Child, Command, ExitStatus, Stdio};
+use std::process::ExitStatus;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex, mpsc};
 use std::time::{Duration, Instant};
 
-use rustix::process::{Pid, Signal};
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use rustix::io::Errno;
+use rustix::process::Signal;
+
+use crate::work::run::start::{Program, Start};
 
 /// Bytes kept of what a program prints: the first and the last half.
 pub(crate) const OUTPUT_LIMIT: usize = 32 * 1024;
@@ -20,6 +23,12 @@ const TRY_AGAIN: i32 = 75;
 
 /// How long a program may take to stop by itself when the service stops.
 const GRACE: Duration = Duration::from_secs(10);
+
+/// How long after its end what it has started may still print.
+const REST: Duration = Duration::from_millis(500);
+
+/// How often it is looked whether the service stops.
+const LOOK: Duration = Duration::from_millis(50);
 
 /// What a program is run with.
 pub(crate) struct Order<'a> {
@@ -38,9 +47,9 @@ pub(crate) struct Order<'a> {
 const NEEDED: [&str; 5] = ["PATH", "HOME", "LANG", "TZ", "TMPDIR"];
 
 /// A variable of the service's own environment, if it has it.
-fn own_variable(name: &impl AsRef<str>) -> Option<(String, std::ffi::OsString)> {
+fn own_variable(name: &impl AsRef<str>) -> Option<(OsString, OsString)> {
     let name = name.as_ref();
-    std::env::var_os(name).map(|value| (name.to_owned(), value))
+    std::env::var_os(name).map(|value| (name.into(), value))
 }
 
 /// How a run ended.
@@ -60,49 +69,20 @@ pub(crate) enum Ended {
 
 /// Runs a program to its end; gives how it ended and what it printed.
 pub(crate) fn run(order: &Order<'_>, stopping: &AtomicBool) -> (Ended, String) {
-    let mut command = Command::new(order.program);
-    command
-        .args(&order.args)
-        // Passwords of databases are in the service's environment.
-        .env_clear()
-        .envs(NEEDED.iter().filter_map(own_variable))
-        .envs(order.handed_on.iter().filter_map(own_variable))
-        .envs(order.environment.iter().map(|(name, value)| (name, value)))
-        .current_dir(order.folder)
-        .stdin(if order.input.is_some() { Stdio::piped() } else { Stdio::null() })
-        .stdout(Stdio::piped())
-        .stderr(Stdio::piped())
-        .process_group(0);
-    let service = std::process::id();
-    // SAFETY: prctl and getppid are async-signal-safe and touch no memory of
-    // ours.
-    unsafe {
-        command.pre_exec(move || {
-            // If the service is killed its program must not run on beside the
-            // next attempt.
-            libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL);
-            // It may have been killed just before that: then no signal comes.
-            if u32::try_from(libc::getppid()) != Ok(service) {
-                return Err(io::Error::from_raw_os_error(libc::ESRCH));
-            }
-            Ok(())
-        });
-    }
-    let mut child = match crate::fault::at("run.begin").and_then(|()| command.spawn()) {
-        Ok(child) => child,
+    let mut printed = Keep::default();
+    let started = crate::fault::at("run.begin").and_then(|()| order.start().start());
+    let mut program = match started {
+        Ok(program) => program,
         Err(error) => {
             let program = order.program.display();
             let reason = format!("the program `{program}` cannot be started: {error}");
             return (Ended::NotStarted(reason), String::new());
         }
     };
-    let printed = listen(&mut child);
-    hand_over(&mut child, order.input.clone());
-    let ended = wait(&mut child, order.limit, stopping);
-    // A grandchild may keep the pipes open; what was printed by then is kept.
-    let printed = printed.collect(Duration::from_millis(500));
+    let ended = Talk::with(&mut program, order, &mut printed).to_its_end(order.limit, stopping);
     // A kill between the program's end and its record.
     let _ = crate::fault::at("run.ended");
+    let printed = printed.text();
     let ended = match ended {
         Ok(Waited::Exited(status)) => judge(status, &printed),
         Ok(Waited::TooLong) => {
@@ -115,6 +95,22 @@ pub(crate) fn run(order: &Order<'_>, stopping: &AtomicBool) -> (Ended, String) {
         Err(error) => Ended::Failed(format!("the program could not be waited for: {error}")),
     };
     (ended, printed)
+}
+
+impl Order<'_> {
+    fn start(&self) -> Start<'_> {
+        let own = NEEDED.iter().filter_map(own_variable);
+        let handed_on = self.handed_on.iter().filter_map(own_variable);
+        let told = self.environment.iter().map(|(name, value)| (name.into(), value.into()));
+        Start {
+            program: self.program,
+            args: &self.args,
+            // Passwords of databases are in the service's environment.
+            environment: own.chain(handed_on).chain(told).collect(),
+            folder: self.folder,
+            reads: self.input.is_some(),
+        }
+    }
 }
 
 fn judge(status: ExitStatus, printed: &str) -> Ended {
@@ -138,86 +134,106 @@ enum Waited {
     Stopped,
 }
 
-fn wait(child: &mut Child, limit: Duration, stopping: &AtomicBool) -> io::Result<Waited> {
-    let begun = Instant::now();
-    let mut asked: Option<Instant> = None;
-    let mut pause = Duration::from_millis(1);
-    loop {
-        if let Some(status) = child.try_wait()? {
-            return Ok(if asked.is_some() && !status.success() {
-                Waited::Stopped
-            } else {
-                Waited::Exited(status)
-            });
-        }
-        if begun.elapsed() > limit {
-            signal(child, Signal::KILL);
-            child.wait()?;
-            return Ok(Waited::TooLong);
-        }
-        match asked {
-            None if stopping.load(Ordering::Relaxed) => {
-                signal(child, Signal::TERM);
-                asked = Some(Instant::now());
-            }
-            Some(when) if when.elapsed() > GRACE => {
-                signal(child, Signal::KILL);
-                child.wait()?;
-                return Ok(Waited::Stopped);
-            }
-            _ => {}
-        }
-        // There is no portable wait with a time limit; short programs are
-        // noticed at once, long ones within 50 ms.
-        std::thread::sleep(pause);
-        pause = (pause * 2).min(Duration::from_millis(50));
+/// A program that runs, and what goes to it and comes from it.
+struct Talk<'a> {
+    program: &'a mut Program,
+    /// What it has not read yet; one that does not read it is no fault.
+    input: &'a [u8],
+    printed: &'a mut Keep,
+    prints: bool,
+}
+
+impl<'a> Talk<'a> {
+    fn with(program: &'a mut Program, order: &'a Order<'_>, printed: &'a mut Keep) -> Self {
+        let input = order.input.as_deref().unwrap_or_default();
+        Talk { program, input, printed, prints: true }
     }
-}
 
-/// Signals the program and everything it has started.
-fn signal(child: &Child, signal: Signal) {
-    // The group is that of our own child, which has not been waited for, so its number is
-    // not used again; that it has ended meanwhile is no fault.
-    let _ = rustix::process::kill_process_group(Pid::from_child(child), signal);
-}
-
-/// Writes a program's input; one that does not read it is no fault.
-fn hand_over(child: &mut Child, input: Option<Vec<u8>>) {
-    if let (Some(mut pipe), Some(input)) = (child.stdin.take(), input) {
-        std::thread::spawn(move || pipe.write_all(&input));
-    }
-}
-
-/// What both pipes of a child bring, in the order in which it comes.
-struct Printed {
-    keep: Arc<Mutex<Keep>>,
-    ended: mpsc::Receiver<()>,
-}
-
-fn listen(child: &mut Child) -> Printed {
-    let keep: Arc<Mutex<Keep>> = Arc::default();
-    let (sender, ended) = mpsc::channel();
-    let stdout = child.stdout.take().map(|pipe| Box::new(pipe) as Box<dyn Read + Send>);
-    let stderr = child.stderr.take().map(|pipe| Box::new(pipe) as Box<dyn Read + Send>);
-    for mut pipe in [stdout, stderr].into_iter().flatten() {
-        let (keep, sender) = (Arc::clone(&keep), sender.clone());
-        std::thread::spawn(move || {
-            let mut buffer = [0; 8192];
-            while let Ok(count @ 1..) = pipe.read(&mut buffer) {
-                keep.lock().unwrap_or_else(|p| p.into_inner()).add(&buffer[..count]);
+    fn to_its_end(mut self, limit: Duration, stopping: &AtomicBool) -> io::Result<Waited> {
+        let begun = Instant::now();
+        let mut asked: Option<Instant> = None;
+        let ended = loop {
+            if let Some(status) = self.program.has_ended()? {
+                break match asked.is_some() && !status.success() {
+                    true => Waited::Stopped,
+                    false => Waited::Exited(status),
+                };
             }
-            drop(sender);
-        });
+            if begun.elapsed() > limit {
+                self.program.kill()?;
+                break Waited::TooLong;
+            }
+            match asked {
+                None if stopping.load(Ordering::Relaxed) => {
+                    self.program.signal(Signal::TERM);
+                    asked = Some(Instant::now());
+                }
+                Some(when) if when.elapsed() > GRACE => {
+                    self.program.kill()?;
+                    break Waited::Stopped;
+                }
+                _ => {}
+            }
+            self.pass_on(LOOK.min(limit.saturating_sub(begun.elapsed())))?;
+        };
+        self.rest()?;
+        Ok(ended)
     }
-    Printed { keep, ended }
-}
 
-impl Printed {
-    /// Waits until both pipes have ended, which drops their senders, or until
-    /// patience has.
-    fn collect(self, patience: Duration) -> String {
-        let _ = self.ended.recv_timeout(patience);
-        self.keep.lock().unwrap_or_else(|p| p.into_inner()).text()
+    /// What it has printed before its end. One that it has started may keep the pipe open;
+    /// what was printed by then is kept.
+    fn rest(&mut self) -> io::Result<()> {
+        self.program.input = None;
+        self.program.end = None;
+        let begun = Instant::now();
+        while self.prints && begun.elapsed() < REST {
+            self.pass_on(REST.saturating_sub(begun.elapsed()))?;
+        }
+        Ok(())
+    }
+
+    /// Waits until it ends, prints, or reads, no longer than said, and passes on what there is.
+    fn pass_on(&mut self, patience: Duration) -> io::Result<()> {
+        if self.input.is_empty() {
+            self.program.input = None;
+        }
+        let ways = [
+            self.prints.then(|| PollFd::new(&self.program.printed, PollFlags::IN)),
+            self.program.input.as_ref().map(|input| PollFd::new(input, PollFlags::OUT)),
+            self.program.end.as_ref().map(|end| PollFd::new(end, PollFlags::IN)),
+        ];
+        let printed = ways[0].is_some();
+        let mut ways: Vec<PollFd<'_>> = ways.into_iter().flatten().collect();
+        let patience = Timespec::try_from(patience).map_err(io::Error::other)?;
+        match poll(&mut ways, Some(&patience)) {
+            Ok(0) | Err(Errno::INTR) => return Ok(()),
+            Ok(_) => {}
+            Err(error) => return Err(error.into()),
+        }
+        if printed && !ways[0].revents().is_empty() {
+            self.read();
+        }
+        self.write();
+        Ok(())
+    }
+
+    fn read(&mut self) {
+        let mut buffer = [0; 8192];
+        match rustix::io::read(&self.program.printed, &mut buffer[..]) {
+            Ok(count @ 1..) => self.printed.add(&buffer[..count]),
+            Err(Errno::INTR) => {}
+            _ => self.prints = false,
+        }
+    }
+
+    /// Writes what it takes without waiting.
+    fn write(&mut self) {
+        let Some(pipe) = &self.program.input else { return };
+        match rustix::io::write(pipe, self.input) {
+            Ok(count) => self.input = &self.input[count..],
+            Err(Errno::INTR | Errno::AGAIN) => {}
+            Err(_) => self.input = &[],
+        }
     }
 }
 

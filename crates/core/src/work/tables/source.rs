@@ -14,6 +14,7 @@ use crate::fault::at;
 use crate::files::roots::Reach;
 use crate::files::version::Version;
 use crate::filing::staging::default_mode;
+use crate::ledger::ids::EntryId;
 use crate::pattern::template::TemplateError;
 use crate::work::batch::{Batch, BatchEntry};
 use crate::work::deaths::{BeingRead, Deaths};
@@ -28,7 +29,7 @@ pub(crate) struct Source {
     /// By what it is reached.
     pub reach: Reach,
     /// Its entry, and where it is noted that it is read; none of a merge by hand.
-    pub noted: Option<(i64, Arc<Deaths>)>,
+    pub noted: Option<(EntryId, Arc<Deaths>)>,
     /// Its name in accounts.
     pub name: String,
     pub version: Version,

@@ -12,7 +12,7 @@ use serde::Serialize;
 use crate::files::at::At;
 use crate::files::kept_open::KeptOpen;
 use crate::filing::publish::{end_folder, make_durable, place, place_folder};
-use crate::ledger::ids::BatchId;
+use crate::ledger::ids::{BatchId, OutputId};
 use crate::ledger::requests::{Unpublished, staged_name};
 use crate::ledger::words::{OutputMode, OutputRole};
 use crate::pattern::Pattern;
@@ -187,7 +187,7 @@ impl HandUnpack {
         let unpacked = self.read(archive, &mut hidden, stopping)?;
         hidden.make_durable().map_err(Refused::Io)?;
         let row = |path: PathBuf, staged: &Path, mode, role| Unpublished {
-            id: 0,
+            id: OutputId::of(0),
             batch: BatchId::of(0),
             path: path.display().to_string(),
             staged: staged.display().to_string(),

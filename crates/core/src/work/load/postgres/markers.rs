@@ -41,7 +41,10 @@ pub(crate) fn write_markers(
         let Marker { load, entry, gate, path, sha256, table, rows, account } = marker;
         let rows = rows.cast_signed();
         client
-            .execute(&statement, &[load, entry, gate, path, sha256, table, &rows, account])
+            .execute(
+                &statement,
+                &[load, &entry.number(), gate, path, sha256, table, &rows, account],
+            )
             .map_err(away)?;
     }
     Ok(())
