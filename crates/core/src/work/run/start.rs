@@ -296,12 +296,13 @@ mod tests {
 
     #[test]
     fn a_program_has_what_it_was_given_and_no_more() {
-        let script = "pwd; env | sort | grep -v '^\\(_\\|PWD\\|SHLVL\\|OLDPWD\\)='; echo \"$1\" >&2; ls /proc/self/fd | wc -l; grep SigBlk /proc/self/status";
+        let open = tempfile::Builder::new().prefix("open-in-the-service").tempfile().unwrap();
+        let script = "pwd; env | sort | grep -v '^\\(_\\|PWD\\|SHLVL\\|OLDPWD\\)='; echo \"$1\" >&2; ls -l /proc/self/fd | grep -c open-in-the-service; grep SigBlk /proc/self/status";
         let mut program = start("sh", &["-c", script, "sh", "a word"], "/usr").unwrap();
-        // Input, output, faults, and the folder that `ls` reads.
         let wanted =
-            "/usr\nPATH=/usr/bin:/bin\nTIDE=high = 3.2\na word\n4\nSigBlk:\t0000000000000000\n";
+            "/usr\nPATH=/usr/bin:/bin\nTIDE=high = 3.2\na word\n0\nSigBlk:\t0000000000000000\n";
         assert_eq!(printed(&mut program), wanted);
+        drop(open);
         assert!(program.has_ended().unwrap().unwrap().success());
     }
 
