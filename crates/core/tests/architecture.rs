@@ -106,6 +106,39 @@ fn what_goes_wrong_has_a_type() {
     assert!(texts.is_empty(), "a reason is a text in {texts:#?}");
 }
 
+/// Numbers of the ledger that are plain numbers in this code.
+fn plain_numbers(code: &str) -> Vec<&str> {
+    let kinds = ["entry", "entries", "batch", "output", "outputs", "change", "upload", "remote"];
+    let plain = ["i64", "Option<i64>", "Vec<i64>", "&[i64]"];
+    let is_plain = |line: &&str| {
+        let words: Vec<&str> = line.split([' ', ',', '(', ')']).collect();
+        words.windows(2).any(|pair| {
+            pair[0].strip_suffix(':').is_some_and(|name| kinds.contains(&name))
+                && plain.contains(&pair[1])
+        })
+    };
+    code.lines().filter(is_plain).collect()
+}
+
+#[test]
+fn numbers_of_the_ledger_have_types_of_their_own() {
+    assert_eq!(plain_numbers("fn a(entry: i64, b: u8)\nb: i64,\n    batch: Option<i64>,").len(), 2);
+    let crates = Path::new(env!("CARGO_MANIFEST_DIR")).parent().unwrap();
+    let mut files = Vec::new();
+    for crate_name in ["core", "service", "cli"] {
+        sources(&crates.join(crate_name).join("src"), &mut files);
+    }
+    // Patterns do not know the ledger: there it is a number to be written into a name.
+    files.retain(|file| !file.display().to_string().contains("/pattern/"));
+    let mut typed = 0;
+    for file in files {
+        let text = fs::read_to_string(&file).unwrap();
+        typed += text.matches("EntryId").count();
+        assert_eq!(plain_numbers(&text), [""; 0], "{}", file.display());
+    }
+    assert!(typed > 200, "only {typed} were found");
+}
+
 #[test]
 fn every_test_that_the_promises_name_is_there() {
     let root = Path::new(env!("CARGO_MANIFEST_DIR")).parent().unwrap().parent().unwrap();

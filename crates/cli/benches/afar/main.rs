@@ -20,7 +20,7 @@ use std::process::{Command, Stdio};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use common::{Service, cpu, median, memory};
+use common::{Service, busy, cpu, median, memory};
 use vadegate_places::{Address, Login, Place, open};
 use vadegate_servers::SshServer;
 
@@ -34,11 +34,24 @@ fn main() {
         return;
     }
     let server = SshServer::start();
-    one_long_file(&server);
-    many_small_files(&server);
-    a_second_look(&server);
-    bucket::both_ways();
-    at_rest(&server);
+    // `cargo bench --bench afar -- small` measures that alone.
+    let parts: Vec<String> = std::env::args().skip(1).filter(|arg| !arg.starts_with('-')).collect();
+    let wanted = |part: &str| parts.is_empty() || parts.iter().any(|one| one == part);
+    if wanted("long") {
+        one_long_file(&server);
+    }
+    if wanted("small") {
+        many_small_files(&server);
+    }
+    if wanted("look") {
+        a_second_look(&server);
+    }
+    if wanted("bucket") {
+        bucket::both_ways();
+    }
+    if wanted("rest") {
+        at_rest(&server);
+    }
 }
 
 fn place(server: &SshServer, folder: &Path) -> Arc<dyn Place> {
@@ -88,8 +101,16 @@ fn configure(home: &Path, server: &SshServer, far: &Path) {
     fs::write(home.join("vadegate.toml"), text).expect("the configuration");
 }
 
-/// A pass of a process of its own; gives the most memory that any had so far too, in MB.
-fn pass(home: &Path) -> (Duration, i64) {
+/// What a pass of a process of its own took.
+struct Passed {
+    took: Duration,
+    /// The most memory that any had so far, in MB.
+    megabytes: i64,
+    /// Seconds of CPU.
+    cpu: f64,
+}
+
+fn pass(home: &Path) -> Passed {
     let begun = Instant::now();
     let mut command = Command::new(env!("CARGO_BIN_EXE_vadegate"));
     command.args(["pass", "--json"]).current_dir(home).stdout(Stdio::null());
@@ -104,7 +125,9 @@ fn pass(home: &Path) -> (Duration, i64) {
     assert_eq!(status, 0);
     // It was waited for.
     let _ = child.try_wait();
-    (begun.elapsed(), usage.ru_maxrss / 1000)
+    let seconds = |time: libc::timeval| time.tv_sec as f64 + time.tv_usec as f64 / 1e6;
+    let cpu = seconds(usage.ru_utime) + seconds(usage.ru_stime);
+    Passed { took: begun.elapsed(), megabytes: usage.ru_maxrss / 1000, cpu }
 }
 
 fn one_long_file(server: &SshServer) {
@@ -138,9 +161,9 @@ fn one_long_file(server: &SshServer) {
         fs::remove_file(&here).expect("it goes");
         let coast = home.path().join(format!("coast-{round}"));
         configure(&coast, server, &far);
-        let (took, most) = pass(&coast);
-        times[4].push(took);
-        megabytes = megabytes.max(most);
+        let passed = pass(&coast);
+        times[4].push(passed.took);
+        megabytes = megabytes.max(passed.megabytes);
         fs::remove_dir_all(&coast).expect("it goes");
     }
     let [theirs, ours, their_put, our_put, whole] = &times;
@@ -169,16 +192,20 @@ fn many_small_files(server: &SshServer) {
         fs::write(far.join(format!("{number:06}.dat")), content).expect("a file");
     }
     let mut times: [Vec<Duration>; 2] = Default::default();
-    let mut megabytes = 0;
+    let (mut megabytes, mut own, mut servers) = (0, Vec::new(), Vec::new());
     for round in 0..ROUNDS {
         let here = home.path().join(format!("here-{round}"));
         fs::create_dir(&here).expect("a folder");
         times[0].push(sftp(server, &format!("get {}/* {}\n", far.display(), here.display())));
         let coast = home.path().join(format!("coast-{round}"));
         configure(&coast, server, &far);
-        let (took, most) = pass(&coast);
-        times[1].push(took);
-        megabytes = megabytes.max(most);
+        let before = busy();
+        let passed = pass(&coast);
+        let all = busy() - before;
+        own.push(Duration::from_secs_f64(passed.cpu));
+        servers.push(Duration::from_secs_f64((all - passed.cpu).max(0.0)));
+        times[1].push(passed.took);
+        megabytes = megabytes.max(passed.megabytes);
         let filed = fs::read_dir(coast.join("archive")).expect("the archive").count();
         assert_eq!(filed, MANY);
     }
@@ -187,6 +214,16 @@ fn many_small_files(server: &SshServer) {
     println!(
         "10,000 files of 4 KiB: one batch of sftp {theirs:.2} s; fetched, durable, entered, filed {ours:.2} s: {:.2} (wanted 5), {megabytes} MB (wanted under 80)",
         theirs / ours
+    );
+    // What a pass can be at the best, on a machine that does nothing else.
+    let processors = std::thread::available_parallelism().map_or(1, usize::from) as f64;
+    let (own, servers) = (seconds(&own), seconds(&servers));
+    println!(
+        "  CPU of such a pass: the program {own:.2} s, the server and the kernel {servers:.2} s; on {processors} processors it takes {:.2} s at least (a ratio of {:.2}), and with a program that needed none {:.2} s ({:.2})",
+        (own + servers) / processors,
+        theirs * processors / (own + servers),
+        servers / processors,
+        theirs * processors / servers
     );
 }
 

@@ -58,6 +58,15 @@ pub fn cpu(process: u32) -> f64 {
     (ticks(11) + ticks(12)) / 100.0
 }
 
+/// Seconds that all processors together have been busy, with whatever it was.
+pub fn busy() -> f64 {
+    let stat = fs::read_to_string("/proc/stat").expect("the processors");
+    let line = stat.lines().next().expect("all of them");
+    let ticks: Vec<f64> = line.split_whitespace().skip(1).flat_map(str::parse).collect();
+    // User, nice, system, and the two kinds of interrupts.
+    [0, 1, 2, 5, 6].iter().map(|at| ticks[*at]).sum::<f64>() / 100.0
+}
+
 /// The most memory that a process has had, in MB.
 pub fn memory(process: u32) -> u64 {
     let status = fs::read_to_string(format!("/proc/{process}/status")).expect("the process");

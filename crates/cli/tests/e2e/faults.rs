@@ -282,12 +282,18 @@ fn a_program_cut_off_by_a_kill_is_held_or_run_again_as_the_gate_says() {
         let coast = TestHome::new(&format!(
             "[gate.job]\ndrop = \"drops\"\nsettle = \"20ms\"\ninterrupted = \"{interrupted}\"\n\
              archive = {{ into = \"archive\" }}\n[gate.job.run]\nprogram = \"/bin/sh\"\n\
-             args = [\"-c\", \"echo $VADEGATE_TRY > began; [ $VADEGATE_TRY = 2 ] || exec sleep 60\"]\n"
+             args = [\"-c\", \"echo $$ > number; echo $VADEGATE_TRY > began; [ $VADEGATE_TRY = 2 ] || exec sleep 60\"]\n"
         ));
         coast.drop("drops/a.txt", "x");
         let service = coast.serve();
         coast.wait("the program runs", |coast| coast.path("began").try_exists().unwrap());
         service.kill();
+        // It would run on beside the next attempt.
+        let number = fs::read_to_string(coast.path("number")).unwrap();
+        let status = format!("/proc/{}/stat", number.trim());
+        coast.wait("the program has ended with the service", |_| {
+            fs::read_to_string(&status).map_or(true, |stat| stat.contains(") Z "))
+        });
         let _service = coast.serve();
         coast.wait("it has come to its state", |coast| coast.entry("a.txt")["state"] == state);
         let detail = coast.json(&format!("entry {}", coast.entry("a.txt")["id"]));

@@ -4,8 +4,9 @@
 //! and a power cut leaves an empty file under its name. So before an entry is recorded,
 //! on which outputs and the archive will rest, its bytes are made durable. How that is
 //! done best depends on the file system: with a journal one `syncfs` for many files costs
-//! one commit instead of one for each; without one it is best to start the writing of
-//! all and then wait for each.
+//! one commit instead of one for each; without one it costs one flush of the disk instead of
+//! one for each, but waits for whatever else is to be written there. Where that is much the
+//! writing of all is started, and each is waited for.
 
 use std::collections::HashMap;
 use std::fs::File;
@@ -13,10 +14,24 @@ use std::io;
 use std::os::fd::AsRawFd;
 use std::os::unix::fs::MetadataExt;
 use std::sync::{Mutex, OnceLock, PoisonError};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
-/// With a journal, so many files are synced by one call for the whole file system.
+/// More files than these are synced by one call for the whole file system, where that is
+/// the better way.
 const MANY: usize = 8;
+
+/// Files from so many bytes on are written while others are read.
+const LARGE: u64 = 1 << 20;
+
+/// With so many bytes of everybody's in memory a file system without a journal is not synced
+/// as a whole.
+const MUCH: u64 = 64 << 20;
+
+/// A sync of such a file system is slow when it takes longer for each file, and so much
+/// besides. Then each file is waited for, for a while.
+const SLOW_EACH: Duration = Duration::from_micros(300);
+const SLOW_AT_LEAST: Duration = Duration::from_millis(50);
+const SLOW_FOR: Duration = Duration::from_secs(60);
 
 /// So many files are kept open before they are waited for.
 const MOST_OPEN: usize = 64;
@@ -31,8 +46,14 @@ pub enum Durability {
     Rename,
 }
 
-/// Has the kernel begin to write a file's bytes, without waiting for it.
-pub(crate) fn start_writing(file: &File) {
+/// Has the kernel begin to write the bytes of a large file, without waiting for it.
+pub(crate) fn start_writing(file: &File, bytes: u64) {
+    if bytes >= LARGE {
+        begin_writing(file);
+    }
+}
+
+fn begin_writing(file: &File) {
     // SAFETY: a plain system call on an open descriptor; length 0 means to the end.
     unsafe { libc::sync_file_range(file.as_raw_fd(), 0, 0, libc::SYNC_FILE_RANGE_WRITE) };
     // That it could not begin is seen when the bytes are waited for.
@@ -46,8 +67,9 @@ pub(crate) struct Unsynced {
     whole: bool,
     /// Files that are synced one by one.
     each: Vec<(usize, File)>,
-    /// Files of file systems with a journal: the first of them, and the numbers of all.
-    journaled: HashMap<u64, (Vec<File>, Vec<usize>)>,
+    /// By their device, those of file systems that are synced as a whole: the first files, and
+    /// the numbers of all. None where each file is synced.
+    together: HashMap<u64, Option<(Vec<File>, Vec<usize>)>>,
     failed: Vec<(usize, io::Error)>,
 }
 
@@ -63,23 +85,26 @@ impl Unsynced {
     }
 
     fn new(point: &'static str, whole: bool) -> Self {
-        let (each, journaled, failed) = (Vec::new(), HashMap::new(), Vec::new());
-        Unsynced { point, whole, each, journaled, failed }
+        let (each, together, failed) = (Vec::new(), HashMap::new(), Vec::new());
+        Unsynced { point, whole, each, together, failed }
     }
 
-    /// Adds a file whose writing was started.
+    /// Adds a file.
     pub fn add(&mut self, number: usize, file: File) {
-        let device = match file.metadata() {
-            Ok(meta) => meta.dev(),
+        let meta = match file.metadata() {
+            Ok(meta) => meta,
             Err(error) => return self.failed.push((number, error)),
         };
-        if has_journal(device) {
-            let (files, numbers) = self.journaled.entry(device).or_default();
+        let device = meta.dev();
+        let first = || syncs_together(device).then(Default::default);
+        if let Some((files, numbers)) = self.together.entry(device).or_insert_with(first) {
+            start_writing(&file, meta.len());
             if files.len() <= MANY {
                 files.push(file);
             }
             return numbers.push(number);
         }
+        begin_writing(&file);
         self.each.push((number, file));
         if self.each.len() >= MOST_OPEN {
             self.sync_each();
@@ -98,15 +123,27 @@ impl Unsynced {
 
     /// Waits until all bytes are on their disks; gives for which files that failed.
     pub fn finish(mut self) -> Vec<(usize, io::Error)> {
-        for (_, (files, numbers)) in std::mem::take(&mut self.journaled) {
+        for (device, pending) in std::mem::take(&mut self.together) {
+            let Some((files, numbers)) = pending else { continue };
             if numbers.len() <= MANY {
+                if files.len() > 1 {
+                    files.iter().for_each(begin_writing);
+                }
                 self.each.extend(numbers.into_iter().zip(files));
                 continue;
             }
+            let begun = Instant::now();
             let whole = files.first().map_or(Ok(()), |first| {
                 crate::fault::at(self.point)?;
-                synced(rustix::fs::syncfs(first).map_err(io::Error::from))
+                synced(rustix::fs::syncfs(first).map_err(io::Error::from))?;
+                // Without a journal the disk is told to empty its cache before the last blocks
+                // are waited for: the sync of one file has it done once more.
+                match journal(device) {
+                    Journal::None => synced(first.sync_data()),
+                    _ => Ok(()),
+                }
             });
+            note_time(device, begun.elapsed(), numbers.len());
             if let Err(error) = whole {
                 let again = |number| (number, io::Error::new(error.kind(), error.to_string()));
                 self.failed.extend(numbers.into_iter().map(again));
@@ -132,17 +169,64 @@ fn synced(outcome: io::Result<()>) -> io::Result<()> {
     }
 }
 
-/// Whether one sync of the whole file system costs one commit of a journal. Asked of the
-/// kernel once for each device.
-fn has_journal(device: u64) -> bool {
-    static KNOWN: Mutex<Option<HashMap<u64, bool>>> = Mutex::new(None);
+/// What a sync of a whole file system costs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Journal {
+    /// One commit of its journal.
+    There,
+    /// A flush of its disk, after whatever is to be written there.
+    None,
+    /// That is not known.
+    Unknown,
+}
+
+/// Whether many files of a device are made durable best by one sync of the whole.
+fn syncs_together(device: u64) -> bool {
+    match journal(device) {
+        Journal::There => true,
+        Journal::None => !is_slow(device) && to_be_written().is_some_and(|bytes| bytes < MUCH),
+        Journal::Unknown => false,
+    }
+}
+
+/// Devices of which a sync as a whole was slow, and when.
+static SLOW: Mutex<Vec<(u64, Instant)>> = Mutex::new(Vec::new());
+
+fn is_slow(device: u64) -> bool {
+    let slow = SLOW.lock().unwrap_or_else(PoisonError::into_inner);
+    slow.iter().any(|(known, when)| *known == device && when.elapsed() < SLOW_FOR)
+}
+
+/// Takes note of how long a sync of the whole has taken for so many files.
+fn note_time(device: u64, took: Duration, files: usize) {
+    let files = u32::try_from(files).unwrap_or(u32::MAX);
+    if took > SLOW_AT_LEAST + SLOW_EACH.saturating_mul(files) {
+        let mut slow = SLOW.lock().unwrap_or_else(PoisonError::into_inner);
+        slow.retain(|(known, _)| *known != device);
+        slow.push((device, Instant::now()));
+    }
+}
+
+/// Bytes that anybody has written and that are in memory alone; none where the kernel does
+/// not tell it.
+fn to_be_written() -> Option<u64> {
+    let text = std::fs::read_to_string("/proc/meminfo").ok()?;
+    let line = text.lines().find_map(|line| line.strip_prefix("Dirty:"))?;
+    Some(line.trim().strip_suffix(" kB")?.parse::<u64>().ok()? * 1024)
+}
+
+/// Asked of the kernel once for each device.
+fn journal(device: u64) -> Journal {
+    static KNOWN: Mutex<Option<HashMap<u64, Journal>>> = Mutex::new(None);
     let mut known = KNOWN.lock().unwrap_or_else(PoisonError::into_inner);
     *known.get_or_insert_default().entry(device).or_insert_with(|| ask_journal(device))
 }
 
-fn ask_journal(device: u64) -> bool {
+fn ask_journal(device: u64) -> Journal {
     let (major, minor) = (libc::major(device), libc::minor(device));
-    let Ok(mounts) = std::fs::read_to_string("/proc/self/mountinfo") else { return false };
+    let Ok(mounts) = std::fs::read_to_string("/proc/self/mountinfo") else {
+        return Journal::Unknown;
+    };
     let numbers = format!("{major}:{minor}");
     for line in mounts.lines() {
         let Some((before, after)) = line.split_once(" - ") else { continue };
@@ -152,7 +236,7 @@ fn ask_journal(device: u64) -> bool {
         let mut words = after.split(' ');
         let (kind, source) = (words.next().unwrap_or(""), words.next().unwrap_or(""));
         return match kind {
-            "xfs" | "btrfs" => true,
+            "xfs" | "btrfs" => Journal::There,
             "ext4" | "ext3" => {
                 let name = source.rsplit('/').next().unwrap_or("");
                 let is_its = |entry: std::fs::DirEntry| {
@@ -160,12 +244,16 @@ fn ask_journal(device: u64) -> bool {
                     let journal = journal.to_string_lossy();
                     journal.rsplit_once('-').is_some_and(|(of, _)| of == name)
                 };
-                std::fs::read_dir("/proc/fs/jbd2").is_ok_and(|all| all.flatten().any(is_its))
+                let journals = std::fs::read_dir("/proc/fs/jbd2");
+                match journals.is_ok_and(|all| all.flatten().any(is_its)) {
+                    true => Journal::There,
+                    false => Journal::None,
+                }
             }
-            _ => false,
+            _ => Journal::Unknown,
         };
     }
-    false
+    Journal::Unknown
 }
 
 /// How long the kernel may keep written bytes in memory: what was last changed longer
@@ -206,7 +294,6 @@ mod tests {
         }
         let mut unsynced = Unsynced::of_sources();
         for (number, file) in files.into_iter().enumerate() {
-            start_writing(&file);
             unsynced.add(number, file);
         }
         assert!(unsynced.finish().is_empty());

@@ -121,11 +121,11 @@ fn entries(reader: &Connection, before: i64, behind: i64) -> rusqlite::Result<Ve
     ids(reader, &sql, before, behind)
 }
 
-fn forget_entry(tx: &mut Tx<'_>, before: i64, entry: i64) -> rusqlite::Result<bool> {
+fn forget_entry(tx: &mut Tx<'_>, before: i64, id: i64) -> rusqlite::Result<bool> {
     let found = tx
         .connection
         .prepare_cached(&format!("SELECT gate, state FROM entry WHERE {TRIMMED} AND id = ?2"))?
-        .query_map([before, entry], |row| Ok((row.get(0)?, row.get(1)?)))?
+        .query_map([before, id], |row| Ok((row.get(0)?, row.get(1)?)))?
         .next()
         .transpose()?;
     let Some((gate, state)): Option<(String, String)> = found else { return Ok(false) };
@@ -133,14 +133,14 @@ fn forget_entry(tx: &mut Tx<'_>, before: i64, entry: i64) -> rusqlite::Result<bo
         "INSERT OR REPLACE INTO kept (space, identity, entry, at)
          SELECT space, identity, id, COALESCE(worked_at, ready_at) FROM entry
          WHERE id = ? AND identity IS NOT NULL",
-        [entry],
+        [id],
     )?;
     for sql in [
         "DELETE FROM history WHERE entry = ?",
         "DELETE FROM part WHERE entry = ?",
         "DELETE FROM entry WHERE id = ?",
     ] {
-        tx.run(sql, [entry])?;
+        tx.run(sql, [id])?;
     }
     if let Some(state) = State::of(&state) {
         tx.uncount(&gate, state);
@@ -159,12 +159,12 @@ fn batches(reader: &Connection, before: i64, behind: i64) -> rusqlite::Result<Ve
     )
 }
 
-fn forget_batch(tx: &mut Tx<'_>, before: i64, batch: i64) -> rusqlite::Result<bool> {
+fn forget_batch(tx: &mut Tx<'_>, before: i64, id: i64) -> rusqlite::Result<bool> {
     let sql = "DELETE FROM batch WHERE id = ?2 AND begun_at < ?1 AND ended_at IS NOT NULL
                  AND NOT EXISTS (SELECT 1 FROM part WHERE part.batch = batch.id)
                  AND NOT EXISTS (SELECT 1 FROM entry WHERE entry.batch = batch.id
                                    AND entry.state = 'working')";
-    Ok(tx.run(sql, params![before, batch])? > 0)
+    Ok(tx.run(sql, params![before, id])? > 0)
 }
 
 /// Outputs of batches that were forgotten; when they were made is no matter.
@@ -179,8 +179,8 @@ fn outputs(reader: &Connection, before: i64, behind: i64) -> rusqlite::Result<Ve
     )
 }
 
-fn forget_output(tx: &mut Tx<'_>, _: i64, output: i64) -> rusqlite::Result<bool> {
+fn forget_output(tx: &mut Tx<'_>, _: i64, id: i64) -> rusqlite::Result<bool> {
     let sql = "DELETE FROM output WHERE id = ? AND published_at IS NOT NULL
                  AND NOT EXISTS (SELECT 1 FROM batch WHERE batch.id = output.batch)";
-    Ok(tx.run(sql, [output])? > 0)
+    Ok(tx.run(sql, [id])? > 0)
 }

@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 use crate::fault::at;
 use crate::files::at::{At, Folder};
-use crate::files::durable::{Unsynced, start_writing};
+use crate::files::durable::Unsynced;
 use crate::filing::moving::sum_of;
 use crate::ledger::requests::MadeOutput;
 
@@ -52,7 +52,6 @@ impl Staged {
     /// Takes a copy that was staged at a place.
     pub fn keep(&mut self, place: &At, copy: StagedCopy) -> MadeOutput {
         let StagedCopy { made, file, away } = copy;
-        start_writing(&file);
         self.unsynced.add(0, file);
         let folder = place.folder();
         self.folders.entry(folder.path().to_owned()).or_insert_with(|| Arc::clone(folder));

@@ -122,7 +122,7 @@ fn take_fingerprint(
     let syncs = syncs && is_recent(live, version);
     if syncs {
         // While it is read its bytes are on their way to the disk.
-        start_writing(&file);
+        start_writing(&file, version.bytes);
     }
     let sha256 = fingerprint(&mut file, version, buffer).map_err(|error| match error {
         FingerprintError::Changed => {

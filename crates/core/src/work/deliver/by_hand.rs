@@ -101,11 +101,15 @@ impl HandDeliver {
         let seal = seal.map_err(|fault| HandError::Refused(fault.to_string()))?;
         let mut left_out = Vec::new();
         let found = self.sources.find(&mut left_out, |_| Ok(None))?;
-        let ours: HashSet<(u64, u64)> = found.iter().filter_map(|one| inode(&one.path)).collect();
+        let ours: HashSet<(u64, u64)> = match self.exists {
+            FileExists::Replace => found.iter().filter_map(|one| inode(&one.path)).collect(),
+            _ => HashSet::new(),
+        };
         let shared = shared_paths(&found, &templates);
+        let outputs = self.outputs(&templates);
         let (mut files, mut taken, mut bytes) = (Vec::new(), Taken::default(), 0);
         for file in found {
-            if self.is_an_output(&file, &templates) {
+            if outputs.hold(&file) {
                 let why = "lies where it would be delivered";
                 left_out.push(LeftOut::apart(&file.path, why));
                 continue;
@@ -153,17 +157,14 @@ impl HandDeliver {
         self.to.iter().map(template).collect()
     }
 
-    /// Whether a file of a folder lies in a folder to which is delivered, below the one that
-    /// was named.
-    fn is_an_output(&self, file: &HandFile, templates: &[Template]) -> bool {
-        let Ok(path) = std::path::absolute(&file.path) else { return false };
-        let named = self.sources.paths.iter().filter_map(|path| std::path::absolute(path).ok());
-        let named: Vec<PathBuf> = named.collect();
-        !file.named
-            && templates.iter().any(|template| {
-                let folder = template.fixed_folder();
-                path.starts_with(&folder) && !named.iter().any(|named| named.starts_with(&folder))
-            })
+    /// The folders to which is delivered, but for those in which a source was named.
+    fn outputs(&self, templates: &[Template]) -> Outputs {
+        let here = std::env::current_dir().unwrap_or_default();
+        let named: Vec<PathBuf> = self.sources.paths.iter().map(|path| here.join(path)).collect();
+        let folders = templates.iter().map(Template::fixed_folder);
+        let folders =
+            folders.filter(|folder| !named.iter().any(|named| named.starts_with(folder))).collect();
+        Outputs { here, folders }
     }
 
     /// Where the copies of a file come, or why it takes no part.
@@ -208,6 +209,20 @@ impl HandDeliver {
             }
         }
         Ok(Ok(copies))
+    }
+}
+
+/// Folders in which nothing is a source that was only found.
+struct Outputs {
+    /// Where paths begin that are not absolute.
+    here: PathBuf,
+    folders: Vec<PathBuf>,
+}
+
+impl Outputs {
+    fn hold(&self, file: &HandFile) -> bool {
+        let path = self.here.join(&file.path);
+        !file.named && self.folders.iter().any(|folder| path.starts_with(folder))
     }
 }
 

@@ -12,7 +12,7 @@ use rustix::fs::{Mode, OFlags};
 
 use crate::files::at::{At, Folder};
 use crate::files::compress::is_content;
-use crate::files::durable::{Unsynced, start_writing};
+use crate::files::durable::Unsynced;
 use crate::files::roots::Reach;
 use crate::files::sha256::Sum;
 use crate::files::version::Kind;
@@ -353,7 +353,6 @@ impl Store for Hidden<'_> {
         }
         let stands = self.place(&met).map_err(output)?;
         place.rename(&stands).map_err(output)?;
-        start_writing(&file);
         self.unsynced.add(0, file);
         Ok(Kept { parts: met, bytes, mode, staged: Some((stands.path(), made)) })
     }

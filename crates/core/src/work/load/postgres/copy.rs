@@ -71,18 +71,18 @@ fn copy_all(
     let mut lines = Lines::default();
     let write = || -> Result<u64, Failed> {
         let mut writer = client.copy_in(sql)?;
-        let mut piece = Vec::with_capacity(PIECE + PIECE / 8);
+        let mut piece = String::with_capacity(PIECE + PIECE / 8);
         for block in blocks {
             for (row, number) in block.numbers.iter().enumerate() {
                 encode(&mut piece, &block, row);
                 lines.add(block.table, *number);
             }
             if piece.len() >= PIECE {
-                send(&mut writer, &piece)?;
+                send(&mut writer, piece.as_bytes())?;
                 piece.clear();
             }
         }
-        send(&mut writer, &piece)?;
+        send(&mut writer, piece.as_bytes())?;
         Ok(writer.finish()?)
     };
     match write().map_err(Failed::told) {
@@ -108,11 +108,11 @@ fn copy_apart(
         let mut rows: Vec<usize> = (0..block.len()).collect();
         loop {
             client.batch_execute("SAVEPOINT piece").map_err(away)?;
-            let mut piece = Vec::new();
+            let mut piece = String::new();
             rows.iter().for_each(|row| encode(&mut piece, &block, *row));
             let mut write = || -> Result<u64, Failed> {
                 let mut writer = client.copy_in(sql)?;
-                send(&mut writer, &piece)?;
+                send(&mut writer, piece.as_bytes())?;
                 Ok(writer.finish()?)
             };
             let (refusal, line) = match write().map_err(Failed::told) {
@@ -189,47 +189,37 @@ fn line_of(error: &postgres::Error) -> Option<u64> {
     digits.parse().ok()
 }
 
-fn encode(out: &mut Vec<u8>, block: &Block, row: usize) {
+/// Writes a row as a line.
+fn encode(out: &mut String, block: &Block, row: usize) {
     for (at, cell) in block.row(row).enumerate() {
         if at > 0 {
-            out.push(b'\t');
+            out.push('\t');
         }
         match &cell {
-            Cell::Nothing => out.extend_from_slice(b"\\N"),
+            Cell::Nothing => out.push_str("\\N"),
             Cell::Text(text) | Cell::Decimal(text) | Cell::Error(text) => escape(out, text),
             // What is no text has nothing in it that needs to be escaped.
-            other => {
-                let written = match other {
-                    Cell::Integer(number) => write!(out, "{number}"),
-                    Cell::Real(number) => write!(out, "{number}"),
-                    Cell::Boolean(value) => write!(out, "{value}"),
-                    Cell::Date(date) => write!(out, "{date}"),
-                    Cell::Time(time) => write!(out, "{time}"),
-                    Cell::Timestamp(time) => write!(out, "{time}"),
-                    other => write!(out, "{}", other.to_text()),
-                };
-                debug_assert!(written.is_ok(), "writing to memory does not fail");
-            }
+            other => other.write_to(out),
         }
     }
-    out.push(b'\n');
+    out.push('\n');
 }
 
-fn escape(out: &mut Vec<u8>, text: &str) {
-    let mut rest = text.as_bytes();
-    while let Some(at) = rest.iter().position(|byte| matches!(byte, b'\\' | b'\n' | b'\r' | b'\t'))
+fn escape(out: &mut String, text: &str) {
+    let mut rest = text;
+    // All of them are letters of one byte.
+    while let Some(at) = rest.bytes().position(|byte| matches!(byte, b'\\' | b'\n' | b'\r' | b'\t'))
     {
-        out.extend_from_slice(&rest[..at]);
-        let letter = match rest[at] {
-            b'\n' => b'n',
-            b'\r' => b'r',
-            b'\t' => b't',
-            other => other,
-        };
-        out.extend_from_slice(&[b'\\', letter]);
+        out.push_str(&rest[..at]);
+        out.push_str(match rest.as_bytes()[at] {
+            b'\n' => "\\n",
+            b'\r' => "\\r",
+            b'\t' => "\\t",
+            _ => "\\\\",
+        });
         rest = &rest[at + 1..];
     }
-    out.extend_from_slice(rest);
+    out.push_str(rest);
 }
 
 #[cfg(test)]
@@ -273,11 +263,11 @@ mod tests {
 
         #[test]
         fn what_is_escaped_is_one_cell_and_can_be_read_again(text in "[\\x00-\\x7fü🌊]{0,40}") {
-            let mut out = Vec::new();
+            let mut out = String::new();
             escape(&mut out, &text);
-            prop_assert!(!out.iter().any(|byte| matches!(byte, b'\t' | b'\n' | b'\r')));
+            prop_assert!(!out.contains(['\t', '\n', '\r']));
             let mut read = Vec::new();
-            let mut bytes = out.into_iter();
+            let mut bytes = out.into_bytes().into_iter();
             while let Some(byte) = bytes.next() {
                 read.push(match byte {
                     b'\\' => match bytes.next() {
@@ -302,8 +292,8 @@ mod tests {
 
     #[test]
     fn what_parts_rows_and_cells_is_escaped() {
-        let mut out = Vec::new();
+        let mut out = String::new();
         escape(&mut out, "a\tb\\c\nd\re");
-        assert_eq!(out, b"a\\tb\\\\c\\nd\\re");
+        assert_eq!(out, "a\\tb\\\\c\\nd\\re");
     }
 }
