@@ -70,6 +70,7 @@ mod keeping;
 mod lineage;
 mod load_entries;
 mod load_servers;
+mod load_types;
 mod loads;
 mod long_lists;
 mod lookouts;

@@ -17,6 +17,7 @@ use crate::work::load::destination::{
 };
 use crate::work::load::table::TableColumn;
 
+mod binary;
 mod copy;
 mod markers;
 mod secure;

@@ -348,13 +348,16 @@ mod tests {
         let sleeper: u32 = std::str::from_utf8(&said[..count]).unwrap().trim().parse().unwrap();
         assert!(program.has_ended().unwrap().is_none());
         let state = || std::fs::read_to_string(format!("/proc/{sleeper}/stat")).unwrap_or_default();
-        assert!(state().contains("(sleep)"), "{}", state());
+        let wait = |sleeps: bool| {
+            let begun = std::time::Instant::now();
+            while state().contains("(sleep) S") != sleeps {
+                assert!(begun.elapsed().as_secs() < 20, "{}", state());
+                std::thread::yield_now();
+            }
+        };
+        wait(true);
         drop(program);
         // It is a zombie until whoever adopted it has waited for it.
-        let begun = std::time::Instant::now();
-        while state().contains("(sleep) S") && begun.elapsed().as_secs() < 20 {
-            std::thread::yield_now();
-        }
-        assert!(!state().contains("(sleep) S"), "{}", state());
+        wait(false);
     }
 }

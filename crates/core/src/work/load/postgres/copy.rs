@@ -1,5 +1,6 @@
-//! COPY in its text format (PostgreSQL's documentation of COPY, "Text Format"): a line
-//! for each row, a tab between cells, `\N` for nothing.
+//! COPY of rows: in its text format (PostgreSQL's documentation of COPY, "Text Format"), a
+//! line for each row, a tab between cells, `\N` for nothing; or in its binary one, where rows
+//! are many and the server's types are known.
 
 use std::collections::VecDeque;
 use std::io::{self, Write};
@@ -9,10 +10,14 @@ use vadegate_tables::Cell;
 
 use crate::work::load::block::Block;
 use crate::work::load::destination::{DbError, Job, Refusal, RejectedRow, Written};
+use crate::work::load::postgres::binary::{self, END, HEADER, Unfit, Wire, wires};
 use crate::work::load::postgres::words::{away, told};
 
 /// Bytes that are handed to the driver at once, about.
 const PIECE: usize = 256 * 1024;
+
+/// With fewer cells in the first block it is not worth asking for the types.
+const MANY: usize = 4096;
 
 /// Writes the rows into a table, or gives the row that the server refuses.
 pub(crate) fn copy(
@@ -22,9 +27,55 @@ pub(crate) fn copy(
     blocks: &mut dyn Iterator<Item = Block>,
 ) -> Result<Written, DbError> {
     let sql = format!("COPY {table} ({}) FROM STDIN", job.names());
-    match job.aside_up_to {
-        None => copy_all(client, &sql, blocks),
-        Some(most) => copy_apart(client, &sql, blocks, most),
+    if let Some(most) = job.aside_up_to {
+        return copy_apart(client, &sql, blocks, most);
+    }
+    let mut blocks = blocks.peekable();
+    let many = blocks.peek().is_some_and(|first| first.cells.len() >= MANY);
+    let wires = if many { wires(client, table, job)? } else { None };
+    let (sql, piece) = match wires {
+        Some(wires) => (format!("{sql} (FORMAT binary)"), Piece::Binary(HEADER.to_vec(), wires)),
+        None => (sql, Piece::Text(String::with_capacity(PIECE + PIECE / 8))),
+    };
+    let how = if matches!(piece, Piece::Text(_)) { "text" } else { "their types" };
+    tracing::debug!(table, "rows are sent as {how}");
+    copy_all(client, &sql, job, &mut blocks, piece)
+}
+
+/// Rows on their way to the driver.
+enum Piece {
+    Text(String),
+    Binary(Vec<u8>, Vec<Wire>),
+}
+
+impl Piece {
+    fn add(&mut self, block: &Block, row: usize) -> Result<(), Unfit> {
+        match self {
+            Piece::Text(text) => encode(text, block, row),
+            Piece::Binary(bytes, wires) => return binary::encode(bytes, block, row, wires),
+        }
+        Ok(())
+    }
+
+    /// Adds what stands behind all rows.
+    fn end(&mut self) {
+        if let Piece::Binary(bytes, _) = self {
+            bytes.extend_from_slice(END);
+        }
+    }
+
+    fn bytes(&self) -> &[u8] {
+        match self {
+            Piece::Text(text) => text.as_bytes(),
+            Piece::Binary(bytes, _) => bytes,
+        }
+    }
+
+    fn clear(&mut self) {
+        match self {
+            Piece::Text(text) => text.clear(),
+            Piece::Binary(bytes, _) => bytes.clear(),
+        }
     }
 }
 
@@ -66,33 +117,43 @@ impl Lines {
 fn copy_all(
     client: &mut Client,
     sql: &str,
+    job: &Job,
     blocks: &mut dyn Iterator<Item = Block>,
+    mut piece: Piece,
 ) -> Result<Written, DbError> {
     let mut lines = Lines::default();
     let write = || -> Result<u64, Failed> {
         let mut writer = client.copy_in(sql)?;
-        let mut piece = String::with_capacity(PIECE + PIECE / 8);
         for block in blocks {
             for (row, number) in block.numbers.iter().enumerate() {
-                encode(&mut piece, &block, row);
+                let added = piece.add(&block, row);
+                added.map_err(|unfit| refusal(job, unfit, (block.table, *number)))?;
                 lines.add(block.table, *number);
             }
-            if piece.len() >= PIECE {
-                send(&mut writer, piece.as_bytes())?;
+            if piece.bytes().len() >= PIECE {
+                send(&mut writer, piece.bytes())?;
                 piece.clear();
             }
         }
-        send(&mut writer, piece.as_bytes())?;
+        piece.end();
+        send(&mut writer, piece.bytes())?;
         Ok(writer.finish()?)
     };
     match write().map_err(Failed::told) {
         Ok(rows) => Ok(Written { rows, aside: Vec::new() }),
         Err((DbError::Refused(refusal), line)) => {
-            let at = line.and_then(|line| lines.row(line));
+            let at = line.and_then(|line| lines.row(line)).or(refusal.at);
             Err(DbError::Refused(Refusal { at, ..refusal }))
         }
         Err((other, _)) => Err(other),
     }
+}
+
+/// The refusal of a row that cannot be sent, as the server would tell it.
+fn refusal(job: &Job, unfit: Unfit, at: (usize, u64)) -> Failed {
+    let Unfit { column, value, why } = unfit;
+    let column = job.columns.get(column).map(|head| head.name.clone());
+    Failed::Unfit(Refusal { why, at: Some(at), column, value: Some(value) })
 }
 
 /// A COPY for each block, each in a savepoint: a row that is refused is left out, and
@@ -145,6 +206,7 @@ fn copy_apart(
 enum Failed {
     Server(postgres::Error),
     Sending(io::Error),
+    Unfit(Refusal),
 }
 
 impl From<postgres::Error> for Failed {
@@ -169,6 +231,7 @@ impl Failed {
                 (told(error), line)
             }
             Failed::Sending(error) => (DbError::Away(error.to_string()), None),
+            Failed::Unfit(refusal) => (DbError::Refused(refusal), None),
         }
     }
 }
