@@ -10,11 +10,10 @@ use super::seen::{Seen, Sums};
 use super::shape::{From, Shape, Shaped};
 use super::taking::{add_to, take_all, take_new, take_new_lines};
 use super::{Account, AccountColumn, Input, MergeError, Plan, Repeated, Tally};
-use crate::cell::Row;
 use crate::delimited::write_field;
 use crate::records;
 use crate::scan::{self, Cutter, Piece, Stopped};
-use crate::source::{Format, Found, Table, Text, TextTable, each_table, look, text_of};
+use crate::source::{Format, Found, Table, Text, TextTable, each_row, each_table, look, text_of};
 use crate::write::{Out, Sink, Way, begin};
 
 /// Streams sources into one output.
@@ -96,7 +95,7 @@ impl<'a> Merger<'a> {
             };
             return self.copy_pieces(cutter, lines.names(), Records::Json(&lines), input, again);
         }
-        each_table(input.bytes(), &reading, &mut |table: &mut dyn Table| {
+        each_table(input.bytes(), &reading, &mut |table: &mut (dyn Table + Send)| {
             self.copy_table(table, input)?;
             Ok::<bool, MergeError>(true)
         })?;
@@ -241,7 +240,11 @@ impl<'a> Merger<'a> {
         Ok(())
     }
 
-    fn copy_table(&mut self, table: &mut dyn Table, input: &Input<'_>) -> Result<(), MergeError> {
+    fn copy_table(
+        &mut self,
+        table: &mut (dyn Table + Send),
+        input: &Input<'_>,
+    ) -> Result<(), MergeError> {
         let Merger { plan, sink, rejects, account, totals, sums, seen } = self;
         let sheet = table.sheet().map(str::to_owned);
         account.united.extend(plan.united(table.columns(), input.name));
@@ -249,15 +252,14 @@ impl<'a> Merger<'a> {
         let shape = plan.shape(table.columns(), input, sheet.as_deref());
         let mut tally =
             Tally { source: input.name.to_owned(), sheet: sheet.clone(), ..Tally::default() };
-        let mut row = Row::default();
-        while table.next(&mut row)? {
+        each_row(table, |row| {
             tally.rows += 1;
             input.go_on(tally.rows)?;
             let mut cells = Vec::with_capacity(shape.columns.len());
-            match shape.row(&row, &mut cells) {
+            match shape.row(row, &mut cells) {
                 Shaped::Blank => {
                     tally.left_out += 1;
-                    continue;
+                    return Ok(());
                 }
                 Shaped::Misfits(first) if plan.options.holds() => {
                     return Err(MergeError::Misfits { rows: 1, allowed: None, first });
@@ -267,18 +269,19 @@ impl<'a> Merger<'a> {
                     if let Some(out) = rejects {
                         write_rejects(out, &misfits, row.cells()).map_err(MergeError::Output)?;
                     }
-                    continue;
+                    return Ok(());
                 }
                 Shaped::Row(emptied) => tally.emptied += emptied,
             }
             if sums.as_ref().is_some_and(|sums| seen.again(sums.of(&cells))) {
                 tally.left_out += 1;
-                continue;
+                return Ok(());
             }
             add_to(totals, &cells);
             sink.row(&cells, row.number).map_err(MergeError::Output)?;
             tally.taken += 1;
-        }
+            Ok::<(), MergeError>(())
+        })?;
         account.add(tally);
         Ok(())
     }
