@@ -12,6 +12,7 @@ fn edges() -> Vec<String> {
     let whole = ["0", "-9223372036854775808", "9223372036854775807", "42"];
     let exact = ["0", "-0.00", "0.00001", "-12345678901234567890.123456789", "10000", "99990000.5"];
     let real = ["1.5", "-0", "1e300", "0.1", "123456789.123456789"];
+    let single = ["0.1", "-0", "16777217", "1e-37", "3.4028234e38"];
     let day = ["2000-01-01", "1999-12-31", "0001-01-01", "9999-12-31", ""];
     let time = ["00:00:00", "23:59:59.999999", "12:30:00.0000005"];
     let said = ["a\\tb", "", "ü 🌊", "null", "\\N"];
@@ -20,15 +21,21 @@ fn edges() -> Vec<String> {
         let (day, time) = (at(&day, n), at(&time, n));
         let stamp = if day.is_empty() { String::new() } else { format!("{day}T{time}") };
         let yes = at(&["true", "false", ""], n);
-        let numbers =
-            format!("{},{},{},{}", at(&small, n), at(&whole, n), at(&exact, n), at(&real, n));
+        let numbers = format!(
+            "{},{},{},{},{}",
+            at(&small, n),
+            at(&whole, n),
+            at(&exact, n),
+            at(&real, n),
+            at(&single, n)
+        );
         format!("{numbers},{yes},{day},{time},{stamp},{stamp},{}", at(&said, n))
     };
     // As many as it takes until all lists begin anew together.
     (0..60).map(line).collect()
 }
 
-const EDGES: &str = "small,whole,exact,real,yes,day,time,at,zoned,said";
+const EDGES: &str = "small,whole,exact,real,single,yes,day,time,at,zoned,said";
 
 #[test]
 fn long_tables_are_sent_as_their_types_and_give_what_short_ones_give() {
@@ -37,7 +44,7 @@ fn long_tables_are_sent_as_their_types_and_give_what_short_ones_give() {
     configure(&coast, &db, "table = \"edges\"\nnothing = [\"\"]\nadd = { source = \"<stem>\" }");
     db.run(
         "CREATE TABLE edges (source text, small smallint CHECK (small <> 7), whole bigint,
-           exact numeric, real double precision, yes boolean, day date, time time,
+           exact numeric, real double precision, single real, yes boolean, day date, time time,
            at timestamp, zoned timestamptz, said varchar(20))",
     );
     let lines = edges();

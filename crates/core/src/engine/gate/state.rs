@@ -110,8 +110,18 @@ pub(crate) struct Live {
     state: Mutex<State>,
     waits: Mutex<Waits>,
     /// Versions that were handed in at the door, and are complete by that.
-    handed_in: Mutex<ByPlace<(Version, HandedIn)>>,
+    handed_in: Mutex<AtTheDoor>,
 }
+
+/// Versions that were handed in and may not be entered yet.
+struct AtTheDoor {
+    all: ByPlace<(Version, HandedIn)>,
+    /// With so many it is looked which of them are entered: not with each of ten thousand.
+    most: usize,
+}
+
+/// So few are kept without a look.
+const FEW_AT_THE_DOOR: usize = 256;
 
 impl Live {
     pub fn new(context: Arc<Context>, gate: Gate) -> Self {
@@ -139,7 +149,7 @@ impl Live {
             inode_time,
             state: Mutex::new(state),
             waits: Mutex::default(),
-            handed_in: Mutex::new(handed_in.collect()),
+            handed_in: Mutex::new(AtTheDoor { all: handed_in.collect(), most: FEW_AT_THE_DOOR }),
         };
         live.ask_lease();
         live
@@ -152,17 +162,20 @@ impl Live {
     /// Takes note of a version that is handed in.
     pub fn hand_in(&self, place: &str, version: Version, by: HandedIn) {
         let state = self.state();
-        let mut handed_in = self.handed_in.lock().unwrap_or_else(PoisonError::into_inner);
-        handed_in.retain(|place, (version, _)| {
-            state.known.get(place).is_none_or(|known| !known.version.is_same_file(version))
-        });
-        handed_in.insert(place.to_owned(), (version, by));
+        let mut door = self.handed_in.lock().unwrap_or_else(PoisonError::into_inner);
+        if door.all.len() >= door.most {
+            door.all.retain(|place, (version, _)| {
+                state.known.get(place).is_none_or(|known| !known.version.is_same_file(version))
+            });
+            door.most = FEW_AT_THE_DOOR.max(door.all.len() * 2);
+        }
+        door.all.insert(place.to_owned(), (version, by));
     }
 
     /// How a version was handed in at the door, if it was.
     pub fn handed_in(&self, place: &str, version: &Version) -> Option<HandedIn> {
-        let all = self.handed_in.lock().unwrap_or_else(PoisonError::into_inner);
-        let (handed_in, by) = all.get(place)?;
+        let door = self.handed_in.lock().unwrap_or_else(PoisonError::into_inner);
+        let (handed_in, by) = door.all.get(place)?;
         handed_in.is_same_file(version).then(|| by.clone())
     }
 

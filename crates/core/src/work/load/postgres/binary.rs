@@ -26,6 +26,7 @@ pub(super) enum Wire {
     Int2,
     Int4,
     Int8,
+    Float4,
     Float8,
     Numeric,
     Text,
@@ -52,6 +53,7 @@ fn wire(kind: Kind, column: &Type) -> Option<Wire> {
         Type::INT2 => Wire::Int2,
         Type::INT4 => Wire::Int4,
         Type::INT8 => Wire::Int8,
+        Type::FLOAT4 => Wire::Float4,
         Type::FLOAT8 => Wire::Float8,
         Type::NUMERIC => Wire::Numeric,
         Type::TEXT | Type::VARCHAR | Type::BPCHAR => Wire::Text,
@@ -64,7 +66,7 @@ fn wire(kind: Kind, column: &Type) -> Option<Wire> {
     };
     let fits = match wire {
         Wire::Int2 | Wire::Int4 | Wire::Int8 => kind == Kind::Integer,
-        Wire::Float8 => kind.is_number(),
+        Wire::Float4 | Wire::Float8 => kind.is_number(),
         Wire::Numeric => matches!(kind, Kind::Integer | Kind::Decimal),
         Wire::Text => true,
         Wire::Boolean => kind == Kind::Boolean,
@@ -128,6 +130,25 @@ fn value(out: &mut Vec<u8>, wire: Wire, cell: &Cell<'_>) -> Result<(), String> {
             out.extend_from_slice(&number.to_be_bytes());
         }
         (Wire::Int8, Cell::Integer(number)) => out.extend_from_slice(&number.to_be_bytes()),
+        (Wire::Float4, Cell::Real(number)) => {
+            let single = *number as f32;
+            // What is too large or too small for it is no number of it.
+            if single.is_infinite() != number.is_infinite() || (single == 0.0) != (*number == 0.0) {
+                return Err(format!("\"{number}\" is out of range for type real"));
+            }
+            out.extend_from_slice(&single.to_be_bytes());
+        }
+        (Wire::Float4, Cell::Integer(number)) => {
+            out.extend_from_slice(&(*number as f32).to_be_bytes());
+        }
+        (Wire::Float4, Cell::Decimal(text)) => {
+            let number: f32 = text.parse().map_err(|_| no_value(text, "real"))?;
+            if number.is_infinite() || (number == 0.0 && text.contains(|c| matches!(c, '1'..='9')))
+            {
+                return Err(format!("\"{text}\" is out of range for type real"));
+            }
+            out.extend_from_slice(&number.to_be_bytes());
+        }
         (Wire::Float8, Cell::Real(number)) => out.extend_from_slice(&number.to_be_bytes()),
         (Wire::Float8, Cell::Integer(number)) => {
             out.extend_from_slice(&(*number as f64).to_be_bytes());
@@ -353,6 +374,10 @@ mod tests {
             unfit(Wire::Numeric, Cell::Decimal("1e5".into())),
             "invalid input syntax for type numeric: \"1e5\""
         );
+        for cell in [Cell::Real(1e300), Cell::Real(1e-60), Cell::Decimal("9".repeat(40).into())] {
+            let why = unfit(Wire::Float4, cell);
+            assert!(why.ends_with("is out of range for type real"), "{why}");
+        }
         assert!(unfit(Wire::Date, Cell::Boolean(true)).contains("for type date: \"true\""));
         assert_eq!(wire(Kind::Real, &Type::NUMERIC), None);
         assert_eq!(wire(Kind::Text, &Type::JSONB), None);
