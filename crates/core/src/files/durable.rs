@@ -59,6 +59,9 @@ fn begin_writing(file: &File) {
     // That it could not begin is seen when the bytes are waited for.
 }
 
+/// The first files of a device, and the numbers of all.
+type Together = (Vec<File>, Vec<usize>);
+
 /// Files whose bytes are to be made durable together, by numbers of the caller's.
 pub(crate) struct Unsynced {
     /// The point of the protocol that is passed at each sync.
@@ -67,9 +70,9 @@ pub(crate) struct Unsynced {
     whole: bool,
     /// Files that are synced one by one.
     each: Vec<(usize, File)>,
-    /// By their device, those of file systems that are synced as a whole: the first files, and
-    /// the numbers of all. None where each file is synced.
-    together: HashMap<u64, Option<(Vec<File>, Vec<usize>)>>,
+    /// By their device, those of file systems that are synced as a whole; none where each file
+    /// is.
+    together: HashMap<u64, Option<Together>>,
     failed: Vec<(usize, io::Error)>,
 }
 

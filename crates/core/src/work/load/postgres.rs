@@ -20,6 +20,7 @@ use crate::work::load::table::TableColumn;
 mod binary;
 mod copy;
 mod markers;
+mod numeric;
 mod secure;
 mod words;
 

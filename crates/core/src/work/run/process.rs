@@ -79,7 +79,7 @@ pub(crate) fn run(order: &Order<'_>, stopping: &AtomicBool) -> (Ended, String) {
             return (Ended::NotStarted(reason), String::new());
         }
     };
-    let ended = Talk::with(&mut program, order, &mut printed).to_its_end(order.limit, stopping);
+    let ended = Talk::with(&mut program, order, &mut printed).go_on(order.limit, stopping);
     // A kill between the program's end and its record.
     let _ = crate::fault::at("run.ended");
     let printed = printed.text();
@@ -149,7 +149,7 @@ impl<'a> Talk<'a> {
         Talk { program, input, printed, prints: true }
     }
 
-    fn to_its_end(mut self, limit: Duration, stopping: &AtomicBool) -> io::Result<Waited> {
+    fn go_on(mut self, limit: Duration, stopping: &AtomicBool) -> io::Result<Waited> {
         let begun = Instant::now();
         let mut asked: Option<Instant> = None;
         let ended = loop {

@@ -9,6 +9,7 @@ use vadegate_tables::{Cell, Kind};
 
 use crate::work::load::block::Block;
 use crate::work::load::destination::{DbError, Job};
+use crate::work::load::postgres::numeric::numeric;
 use crate::work::load::postgres::words::away;
 
 /// Signature, flags, and the length of what could follow the header.
@@ -42,8 +43,46 @@ pub(super) struct Unfit {
     /// The number of its column.
     pub column: usize,
     pub value: String,
-    /// As the server would say it.
-    pub why: String,
+    pub why: NoValue,
+}
+
+/// Why a value is none of its column, whose type is named.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum NoValue {
+    /// It is too large or too small for it.
+    Beyond(&'static str),
+    /// It is something else.
+    Other(&'static str),
+}
+
+impl Unfit {
+    /// In the server's words.
+    pub fn words(&self) -> String {
+        let value = &self.value;
+        match self.why {
+            NoValue::Beyond(kind) => format!("value \"{value}\" is out of range for type {kind}"),
+            NoValue::Other(kind) => format!("invalid input syntax for type {kind}: \"{value}\""),
+        }
+    }
+}
+
+impl Wire {
+    /// The server's word for the type.
+    fn word(self) -> &'static str {
+        match self {
+            Wire::Int2 => "smallint",
+            Wire::Int4 => "integer",
+            Wire::Int8 => "bigint",
+            Wire::Float4 => "real",
+            Wire::Float8 => "double precision",
+            Wire::Numeric => "numeric",
+            Wire::Text => "text",
+            Wire::Boolean => "boolean",
+            Wire::Date => "date",
+            Wire::Time => "time",
+            Wire::Timestamp => "timestamp",
+        }
+    }
 }
 
 /// How values of a kind are sent to a column of this type; none where the server reads them
@@ -119,83 +158,72 @@ pub(super) fn encode(
     Ok(())
 }
 
-fn value(out: &mut Vec<u8>, wire: Wire, cell: &Cell<'_>) -> Result<(), String> {
+fn value(out: &mut Vec<u8>, wire: Wire, cell: &Cell<'_>) -> Result<(), NoValue> {
+    let (beyond, other) = (NoValue::Beyond(wire.word()), NoValue::Other(wire.word()));
     match (wire, cell) {
         (Wire::Int2, Cell::Integer(number)) => {
-            let number = i16::try_from(*number).map_err(|_| beyond(*number, "smallint"))?;
+            let number = i16::try_from(*number).map_err(|_| beyond)?;
             out.extend_from_slice(&number.to_be_bytes());
         }
         (Wire::Int4, Cell::Integer(number)) => {
-            let number = i32::try_from(*number).map_err(|_| beyond(*number, "integer"))?;
+            let number = i32::try_from(*number).map_err(|_| beyond)?;
             out.extend_from_slice(&number.to_be_bytes());
         }
         (Wire::Int8, Cell::Integer(number)) => out.extend_from_slice(&number.to_be_bytes()),
-        (Wire::Float4, Cell::Real(number)) => {
-            let single = *number as f32;
-            // What is too large or too small for it is no number of it.
-            if single.is_infinite() != number.is_infinite() || (single == 0.0) != (*number == 0.0) {
-                return Err(format!("\"{number}\" is out of range for type real"));
-            }
-            out.extend_from_slice(&single.to_be_bytes());
-        }
-        (Wire::Float4, Cell::Integer(number)) => {
-            out.extend_from_slice(&(*number as f32).to_be_bytes());
-        }
-        (Wire::Float4, Cell::Decimal(text)) => {
-            let number: f32 = text.parse().map_err(|_| no_value(text, "real"))?;
-            if number.is_infinite() || (number == 0.0 && text.contains(|c| matches!(c, '1'..='9')))
-            {
-                return Err(format!("\"{text}\" is out of range for type real"));
-            }
-            out.extend_from_slice(&number.to_be_bytes());
+        (Wire::Float4, number) => {
+            out.extend_from_slice(&single(number)?.to_be_bytes());
         }
         (Wire::Float8, Cell::Real(number)) => out.extend_from_slice(&number.to_be_bytes()),
         (Wire::Float8, Cell::Integer(number)) => {
             out.extend_from_slice(&(*number as f64).to_be_bytes());
         }
         (Wire::Float8, Cell::Decimal(text)) => {
-            let number: f64 = text.parse().map_err(|_| no_value(text, "double precision"))?;
+            let number: f64 = text.parse().map_err(|_| other)?;
             out.extend_from_slice(&number.to_be_bytes());
         }
         (Wire::Numeric, Cell::Integer(number)) => {
-            numeric(out, &number.to_string()).ok_or_else(|| no_value(number, "numeric"))?;
+            numeric(out, &number.to_string()).ok_or(other)?;
         }
-        (Wire::Numeric, Cell::Decimal(text)) => {
-            numeric(out, text).ok_or_else(|| no_value(text, "numeric"))?;
-        }
+        (Wire::Numeric, Cell::Decimal(text)) => numeric(out, text).ok_or(other)?,
         (Wire::Text, Cell::Text(text) | Cell::Decimal(text) | Cell::Error(text)) => {
             out.extend_from_slice(text.as_bytes());
         }
-        (Wire::Text, other) => out.extend_from_slice(other.to_text().as_bytes()),
+        (Wire::Text, any) => out.extend_from_slice(any.to_text().as_bytes()),
         (Wire::Boolean, Cell::Boolean(value)) => out.push(u8::from(*value)),
         (Wire::Date, Cell::Date(day)) => {
-            let days = days(*day).ok_or_else(|| no_value(day, "date"))?;
-            out.extend_from_slice(&days.to_be_bytes());
+            out.extend_from_slice(&days(*day).ok_or(other)?.to_be_bytes());
         }
         (Wire::Time, Cell::Time(time)) => {
             out.extend_from_slice(&since_midnight(*time).to_be_bytes());
         }
         (Wire::Timestamp, Cell::Timestamp(time)) => {
-            let micros = micros(*time).ok_or_else(|| no_value(time, "timestamp"))?;
-            out.extend_from_slice(&micros.to_be_bytes());
+            out.extend_from_slice(&micros(*time).ok_or(other)?.to_be_bytes());
         }
         (Wire::Timestamp, Cell::Date(day)) => {
-            let micros = micros(day.at(0, 0, 0, 0)).ok_or_else(|| no_value(day, "timestamp"))?;
-            out.extend_from_slice(&micros.to_be_bytes());
+            let time = day.at(0, 0, 0, 0);
+            out.extend_from_slice(&micros(time).ok_or(other)?.to_be_bytes());
         }
-        (wire, other) => {
-            return Err(no_value(&other.to_text(), &format!("{wire:?}").to_lowercase()));
-        }
+        _ => return Err(other),
     }
     Ok(())
 }
 
-fn beyond(number: i64, kind: &str) -> String {
-    format!("value \"{number}\" is out of range for type {kind}")
-}
-
-fn no_value(value: &(impl std::fmt::Display + ?Sized), kind: &str) -> String {
-    format!("invalid input syntax for type {kind}: \"{value}\"")
+/// A number of the shorter kind; what is too large or too small for it is none of it.
+fn single(cell: &Cell<'_>) -> Result<f32, NoValue> {
+    let kind = Wire::Float4.word();
+    let (single, is_zero, is_infinite) = match cell {
+        Cell::Real(number) => (*number as f32, *number == 0.0, number.is_infinite()),
+        Cell::Integer(number) => (*number as f32, *number == 0, false),
+        Cell::Decimal(text) => {
+            let single: f32 = text.parse().map_err(|_| NoValue::Other(kind))?;
+            (single, !text.contains(|letter| matches!(letter, '1'..='9')), false)
+        }
+        _ => return Err(NoValue::Other(kind)),
+    };
+    match (single == 0.0) == is_zero && single.is_infinite() == is_infinite {
+        true => Ok(single),
+        false => Err(NoValue::Beyond(kind)),
+    }
 }
 
 /// Days since the server's first; none for years that it does not read either.
@@ -220,137 +248,9 @@ fn micros(time: DateTime) -> Option<i64> {
     Some(i64::from(days(time.date())?) * 86_400_000_000 + since_midnight(time.time()))
 }
 
-/// A decimal of any length: its digits in fours, from the point to both sides, without the
-/// zeros before and behind them. None where it is no decimal, or is too long for the server.
-fn numeric(out: &mut Vec<u8>, text: &str) -> Option<()> {
-    const NEGATIVE: u16 = 0x4000;
-    let (negative, digits) = match text.as_bytes() {
-        [b'-', rest @ ..] => (true, rest),
-        [b'+', rest @ ..] => (false, rest),
-        all => (false, all),
-    };
-    let point = digits.iter().position(|byte| *byte == b'.');
-    let (whole, fraction) = match point {
-        Some(at) => (&digits[..at], &digits[at + 1..]),
-        None => (digits, &digits[..0]),
-    };
-    let are_digits = |part: &[u8]| part.iter().all(u8::is_ascii_digit);
-    if whole.len() + fraction.len() == 0 || !are_digits(whole) || !are_digits(fraction) {
-        return None;
-    }
-    let begin = out.len();
-    out.extend_from_slice(&[0; 8]);
-    let four =
-        |digits: &[u8]| digits.iter().fold(0, |sum, digit| sum * 10 + i16::from(digit - b'0'));
-    // The first group has what is left over; the last one zeros behind it.
-    let first = whole.len() % 4;
-    let lead = (first > 0).then(|| four(&whole[..first]));
-    let last = fraction.chunks_exact(4).remainder();
-    let padded = (!last.is_empty()).then(|| four(last) * 10_i16.pow(4 - last.len() as u32));
-    let groups = lead
-        .into_iter()
-        .chain(whole[first..].chunks_exact(4).map(four))
-        .chain(fraction.chunks_exact(4).map(four))
-        .chain(padded);
-    let mut weight = i64::try_from(whole.len().div_ceil(4)).ok()? - 1;
-    let (mut count, mut zeros) = (0_i64, 0_usize);
-    for group in groups {
-        match (group, count) {
-            (0, 0) => weight -= 1,
-            (0, _) => zeros += 1,
-            _ => {
-                // Zeros count only between others.
-                out.extend(std::iter::repeat_n(0, zeros * 2));
-                out.extend_from_slice(&group.to_be_bytes());
-                count += 1 + zeros as i64;
-                zeros = 0;
-            }
-        }
-    }
-    let zero = count == 0;
-    let sign = if negative && !zero { NEGATIVE } else { 0 };
-    let weight = if zero { 0 } else { i16::try_from(weight).ok()? };
-    // So many digits behind the point, as the server bounds it.
-    let scale = u16::try_from(fraction.len()).ok().filter(|scale| *scale <= 16_383)?;
-    let count = i16::try_from(count).ok()?;
-    for (at, part) in
-        [count.to_be_bytes(), weight.to_be_bytes(), sign.to_be_bytes(), scale.to_be_bytes()]
-            .iter()
-            .enumerate()
-    {
-        out[begin + at * 2..begin + at * 2 + 2].copy_from_slice(part);
-    }
-    Some(())
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-    use proptest::prelude::*;
-
-    fn encoded(text: &str) -> Option<Vec<i16>> {
-        let mut out = Vec::new();
-        numeric(&mut out, text)?;
-        Some(out.chunks(2).map(|pair| i16::from_be_bytes([pair[0], pair[1]])).collect())
-    }
-
-    /// As the server writes it out again.
-    fn decoded(parts: &[i16]) -> String {
-        let [count, weight, sign, scale, groups @ ..] = parts else { panic!("{parts:?}") };
-        assert_eq!(usize::try_from(*count).unwrap(), groups.len());
-        let group = |at: i16| usize::try_from(at).ok().and_then(|at| groups.get(at)).unwrap_or(&0);
-        let mut whole = String::new();
-        for at in 0..=*weight {
-            whole.push_str(&format!("{:04}", group(at)));
-        }
-        let (mut fraction, mut at) = (String::new(), weight + 1);
-        while fraction.len() < usize::try_from(*scale).unwrap() {
-            fraction.push_str(&format!("{:04}", group(at)));
-            at += 1;
-        }
-        fraction.truncate(usize::try_from(*scale).unwrap());
-        let whole = whole.trim_start_matches('0');
-        let whole = if whole.is_empty() { "0" } else { whole };
-        let sign = if *sign == 0 { "" } else { "-" };
-        let point = if fraction.is_empty() { "" } else { "." };
-        format!("{sign}{whole}{point}{fraction}")
-    }
-
-    #[test]
-    fn decimals_are_written_as_the_server_has_them() {
-        // Count of groups, weight of the first, sign, digits behind the point, groups.
-        for (text, wanted) in [
-            ("0", vec![0, 0, 0, 0]),
-            ("-0.00", vec![0, 0, 0, 2]),
-            ("1", vec![1, 0, 0, 0, 1]),
-            ("12345.67", vec![3, 1, 0, 2, 1, 2345, 6700]),
-            ("-10000", vec![1, 1, 0x4000, 0, 1]),
-            (".0001", vec![1, -1, 0, 4, 1]),
-            ("0.00000100", vec![1, -2, 0, 8, 100]),
-            ("+100000000.5", vec![4, 2, 0, 1, 1, 0, 0, 5000]),
-        ] {
-            assert_eq!(encoded(text), Some(wanted), "{text}");
-        }
-        for text in ["", "-", ".", "1e5", "1.2.3", "NaN", "١"] {
-            assert_eq!(encoded(text), None, "{text}");
-        }
-    }
-
-    proptest! {
-        #[test]
-        fn every_decimal_can_be_read_again(
-            negative in any::<bool>(), whole in "[0-9]{1,30}", fraction in "[0-9]{0,30}",
-        ) {
-            let point = if fraction.is_empty() { "" } else { "." };
-            let sign = if negative { "-" } else { "" };
-            let read = decoded(&encoded(&format!("{sign}{whole}{point}{fraction}")).unwrap());
-            let shown = whole.trim_start_matches('0');
-            let shown = if shown.is_empty() { "0" } else { shown };
-            let zero = shown == "0" && fraction.bytes().all(|digit| digit == b'0');
-            let sign = if negative && !zero { "-" } else { "" };
-            prop_assert_eq!(read, format!("{sign}{shown}{point}{fraction}"));
-        }
-    }
 
     #[test]
     fn times_are_counted_from_the_servers_first_day() {
@@ -365,7 +265,10 @@ mod tests {
 
     #[test]
     fn what_is_no_value_of_its_column_is_told_as_the_server_tells_it() {
-        let unfit = |wire, cell: Cell<'_>| value(&mut Vec::new(), wire, &cell).unwrap_err();
+        let unfit = |wire, cell: Cell<'_>| {
+            let why = value(&mut Vec::new(), wire, &cell).unwrap_err();
+            Unfit { column: 0, value: cell.to_text(), why }.words()
+        };
         assert_eq!(
             unfit(Wire::Int2, Cell::Integer(70_000)),
             "value \"70000\" is out of range for type smallint"

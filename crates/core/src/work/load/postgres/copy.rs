@@ -151,9 +151,8 @@ fn copy_all(
 
 /// The refusal of a row that cannot be sent, as the server would tell it.
 fn refusal(job: &Job, unfit: Unfit, at: (usize, u64)) -> Failed {
-    let Unfit { column, value, why } = unfit;
-    let column = job.columns.get(column).map(|head| head.name.clone());
-    Failed::Unfit(Refusal { why, at: Some(at), column, value: Some(value) })
+    let column = job.columns.get(unfit.column).map(|head| head.name.clone());
+    Failed::Unfit(Refusal { why: unfit.words(), at: Some(at), column, value: Some(unfit.value) })
 }
 
 /// A COPY for each block, each in a savepoint: a row that is refused is left out, and
