@@ -28,7 +28,7 @@ export function size(bytes: number): string {
   return `${value.toFixed(1)} ${unit}`;
 }
 
-/** A count with its thousands parted: `12,345`. */
+/** A count with its thousands separated: `12,345`. */
 export function count(number: number): string {
   return number.toLocaleString("en-GB");
 }

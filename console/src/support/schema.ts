@@ -1493,7 +1493,7 @@ export interface components {
        */
       repeats: number;
     };
-    /** @description What happened at all gates in a span of time, which is parted into pieces. */
+    /** @description What happened at all gates in a span of time, which is divided into pieces. */
     ActivitySpan: {
       /** @description Where something happened, by gate, oldest first; of all others nothing is said. */
       activity: components["schemas"]["Activity"][];
@@ -2562,7 +2562,7 @@ export interface components {
       };
       /** @description What is being done right now. */
       doing: string | null;
-      /** @description Its drop folder, or the paths of several, parted by commas. */
+      /** @description Its drop folder, or the paths of several, separated by commas. */
       drop: string;
       fetch: components["schemas"]["FetchView"] | null;
       /**
@@ -3353,7 +3353,7 @@ export interface components {
        */
       cursor: number | null;
       /**
-       * @description With this field: NAME=VALUE, several parted by commas.
+       * @description With this field: NAME=VALUE, several separated by commas.
        * @default null
        */
       field: string | null;
@@ -3368,7 +3368,7 @@ export interface components {
        */
       gate: string | null;
       /**
-       * @description With these numbers, parted by commas; at most 1000.
+       * @description With these numbers, separated by commas; at most 1000.
        * @default null
        */
       ids: string | null;
@@ -6460,7 +6460,7 @@ export interface operations {
   entries: {
     parameters: {
       query?: {
-        /** @description With these numbers, parted by commas; at most 1000. */
+        /** @description With these numbers, separated by commas; at most 1000. */
         ids?: string;
         /** @description Of this gate. */
         gate?: string;
@@ -6472,7 +6472,7 @@ export interface operations {
         path?: string;
         /** @description With this SHA-256, as 64 hexadecimal digits. */
         sum?: string;
-        /** @description With this field: NAME=VALUE, several parted by commas. */
+        /** @description With this field: NAME=VALUE, several separated by commas. */
         field?: string;
         /** @description Whose rows are in this output. */
         output?: string;
@@ -6625,7 +6625,7 @@ export interface operations {
   entries_as_csv: {
     parameters: {
       query?: {
-        /** @description With these numbers, parted by commas; at most 1000. */
+        /** @description With these numbers, separated by commas; at most 1000. */
         ids?: string;
         /** @description Of this gate. */
         gate?: string;
@@ -6637,7 +6637,7 @@ export interface operations {
         path?: string;
         /** @description With this SHA-256, as 64 hexadecimal digits. */
         sum?: string;
-        /** @description With this field: NAME=VALUE, several parted by commas. */
+        /** @description With this field: NAME=VALUE, several separated by commas. */
         field?: string;
         /** @description Whose rows are in this output. */
         output?: string;
@@ -6791,7 +6791,7 @@ export interface operations {
   all_entries: {
     parameters: {
       query?: {
-        /** @description With these numbers, parted by commas; at most 1000. */
+        /** @description With these numbers, separated by commas; at most 1000. */
         ids?: string;
         /** @description Of this gate. */
         gate?: string;
@@ -6803,7 +6803,7 @@ export interface operations {
         path?: string;
         /** @description With this SHA-256, as 64 hexadecimal digits. */
         sum?: string;
-        /** @description With this field: NAME=VALUE, several parted by commas. */
+        /** @description With this field: NAME=VALUE, several separated by commas. */
         field?: string;
         /** @description Whose rows are in this output. */
         output?: string;
@@ -7097,7 +7097,7 @@ export interface operations {
   count: {
     parameters: {
       query?: {
-        /** @description With these numbers, parted by commas; at most 1000. */
+        /** @description With these numbers, separated by commas; at most 1000. */
         ids?: string;
         /** @description Of this gate. */
         gate?: string;
@@ -7109,7 +7109,7 @@ export interface operations {
         path?: string;
         /** @description With this SHA-256, as 64 hexadecimal digits. */
         sum?: string;
-        /** @description With this field: NAME=VALUE, several parted by commas. */
+        /** @description With this field: NAME=VALUE, several separated by commas. */
         field?: string;
         /** @description Whose rows are in this output. */
         output?: string;
@@ -7135,7 +7135,7 @@ export interface operations {
         cursor?: number;
         /** @description At most so many; 1 to 1000, by default 50. */
         limit?: number;
-        /** @description By `gate`, `state` and `day`, parted by commas; without it there is one count. */
+        /** @description By `gate`, `state` and `day`, separated by commas; without it there is one count. */
         by?: string;
       };
       header?: never;

@@ -54,7 +54,7 @@ describe("tables", () => {
 
   it("kinds are told in words", () => {
     const sample = { format: "delimited text", packed: "gzip" as const, encoding: "utf-8", delimiter: ";", tables: [] };
-    expect(kindOf(sample)).toBe("delimited text, compressed (gzip), utf-8, parted by semicolons");
+    expect(kindOf(sample)).toBe("delimited text, compressed (gzip), utf-8, separated by semicolons");
     expect(kindOf({ format: "a workbook (xlsx)", tables: [] })).toBe("a workbook (xlsx)");
   });
 

@@ -15,13 +15,13 @@ const DELIMITERS: Record<string, string> = {
   "|": "bars",
 };
 
-/** What kind of file it is: `delimited text, utf-8, parted by commas`. */
+/** What kind of file it is: `delimited text, utf-8, separated by commas`. */
 export function kindOf(sample: Sample): string {
   const parts = [sample.format];
   if (sample.packed != null) parts.push(`compressed (${sample.packed})`);
   if (sample.encoding != null) parts.push(sample.encoding);
   if (sample.delimiter != null) {
-    parts.push(`parted by ${DELIMITERS[sample.delimiter] ?? `\`${sample.delimiter}\``}`);
+    parts.push(`separated by ${DELIMITERS[sample.delimiter] ?? `\`${sample.delimiter}\``}`);
   }
   return parts.join(", ");
 }

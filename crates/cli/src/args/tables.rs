@@ -99,7 +99,7 @@ pub struct Merge {
     /// One output for each value of this template, put before the output's ending
     #[arg(long, value_name = "TEMPLATE")]
     pub by: Option<String>,
-    /// The columns to take, in order, parted by commas
+    /// The columns to take, in order, separated by commas
     #[arg(long, value_name = "NAMES", value_delimiter = ',')]
     pub columns: Vec<String>,
     /// Types and rules of the columns: a Table Schema
@@ -111,13 +111,13 @@ pub struct Merge {
     /// A column to add: NAME=TEMPLATE; several times
     #[arg(long, value_name = "NAME=TEMPLATE")]
     pub add: Vec<String>,
-    /// Texts that count as nothing, parted by commas
+    /// Texts that count as nothing, separated by commas
     #[arg(long, value_name = "TEXTS", value_delimiter = ',')]
     pub nothing: Vec<String>,
     /// What is done with rows that do not fit
     #[arg(long, value_enum, default_value_t = Misfits::Hold)]
     pub misfits: Misfits,
-    /// Columns of which a total is made, parted by commas
+    /// Columns of which a total is made, separated by commas
     #[arg(long, value_name = "NAMES", value_delimiter = ',')]
     pub totals: Vec<String>,
     /// Leave out rows that were there already: by all columns, or by these

@@ -55,8 +55,8 @@ pub fn sample(args: &Sample) -> Result<(), Failure> {
     facts.extend(found.packed.map(|packing| format!("compressed ({})", packing.word())));
     facts.extend(found.encoding.map(str::to_owned));
     facts.extend(found.delimiter.as_deref().map(|text| match text {
-        "\t" => "parted by tabs".to_owned(),
-        text => format!("parted by `{text}`"),
+        "\t" => "separated by tabs".to_owned(),
+        text => format!("separated by `{text}`"),
     }));
     show::line(&format!("{shown}: {}", facts.join(", ")))?;
     found.tables.iter().try_for_each(print)

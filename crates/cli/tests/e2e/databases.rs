@@ -241,7 +241,7 @@ impl Db {
         }
     }
 
-    /// Rows of a query, their values parted by bars.
+    /// Rows of a query, their values separated by bars.
     pub fn rows(&self, sql: &str) -> Vec<String> {
         match self {
             Db::Sqlite(path) => {

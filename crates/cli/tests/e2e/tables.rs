@@ -133,7 +133,7 @@ fn a_sample_tells_what_is_in_a_file_and_writes_a_gate_for_it() {
     let (code, out, err) = ran(&coast, &["sample", "ullin-bay_1.csv"]);
     assert_eq!(code, 0, "{err}");
     for words in
-        ["delimited text, utf-8, parted by `;`", "2 rows, 3 columns", "timestamp", "decimal"]
+        ["delimited text, utf-8, separated by `;`", "2 rows, 3 columns", "timestamp", "decimal"]
     {
         assert!(out.contains(words), "{words}: {out}");
     }
@@ -311,7 +311,7 @@ fn the_page_shows_what_is_in_a_table_and_whether_it_adds_up() {
         page.sign_in(&service).await;
         page.go(&service, "/gates/tide").await;
         page.click("//a[@aria-label='look inside misnamed.csv']").await;
-        page.see("delimited text, utf-8, parted by commas").await;
+        page.see("delimited text, utf-8, separated by commas").await;
         page.find("//tr[th[.='level_m']][contains(., 'decimal')]").await;
         page.find("//*[@aria-labelledby='rows']//td[normalize-space()='06:00']").await;
         page.go(&service, "/entries/1").await;

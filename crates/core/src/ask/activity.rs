@@ -29,7 +29,7 @@ pub struct Activity {
     pub repeats: u64,
 }
 
-/// What happened at all gates in a span of time, which is parted into pieces.
+/// What happened at all gates in a span of time, which is divided into pieces.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct ActivitySpan {
     /// When the first piece began.

@@ -41,7 +41,7 @@ pub struct GateView {
     pub name: String,
     /// With which others it is shown.
     pub group: Option<String>,
-    /// Its drop folder, or the paths of several, parted by commas.
+    /// Its drop folder, or the paths of several, separated by commas.
     pub drop: String,
     /// The drop folders that are there.
     pub folders: Vec<String>,

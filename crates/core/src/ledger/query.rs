@@ -120,7 +120,7 @@ fn by_identity(query: &Query, parts: &mut Parts) -> Result<(), LedgerError> {
         let ids: Result<Vec<i64>, _> = text.split(',').map(|id| id.trim().parse()).collect();
         let ids = ids.ok().filter(|ids| ids.len() <= MOST).ok_or_else(|| {
             LedgerError::Question(format!(
-                "`ids` is \"{text}\"; expected at most {MOST} numbers of entries, parted by commas"
+                "`ids` is \"{text}\"; expected at most {MOST} numbers of entries, separated by commas"
             ))
         })?;
         let ids: Vec<String> = ids.iter().map(ToString::to_string).collect();

@@ -268,7 +268,7 @@ pub struct EntryDetail {
 #[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields, default)]
 pub struct Query {
-    /// With these numbers, parted by commas; at most 1000.
+    /// With these numbers, separated by commas; at most 1000.
     pub ids: Option<String>,
     /// Of this gate.
     pub gate: Option<String>,
@@ -281,7 +281,7 @@ pub struct Query {
     pub path: Option<String>,
     /// With this SHA-256, as 64 hexadecimal digits.
     pub sum: Option<String>,
-    /// With this field: NAME=VALUE, several parted by commas.
+    /// With this field: NAME=VALUE, several separated by commas.
     pub field: Option<String>,
     /// Whose rows are in this output.
     pub output: Option<String>,

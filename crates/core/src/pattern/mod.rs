@@ -85,7 +85,7 @@ impl Pattern {
         self.program.fields()
     }
 
-    /// The fields captured from `path` (below the drop folder, parted by `/`),
+    /// The fields captured from `path` (below the drop folder, separated by `/`),
     /// or `None` when it does not match. A pattern without `/` is matched
     /// against the name alone.
     pub fn matches(&self, path: &str) -> Option<Fields> {

@@ -31,7 +31,7 @@ enum Piece {
 /// Values of the built-in fields for one entry.
 #[derive(Debug, Clone)]
 pub struct Builtins<'a> {
-    /// Path below the drop folder, parted by `/`.
+    /// Path below the drop folder, separated by `/`.
     pub path: &'a str,
     /// The gate's name.
     pub gate: &'a str,

@@ -73,7 +73,7 @@ pub(crate) async fn entries_as_csv(
 #[derive(Debug, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct ByQuery {
-    /// By `gate`, `state` and `day`, parted by commas; without it there is one count.
+    /// By `gate`, `state` and `day`, separated by commas; without it there is one count.
     #[serde(default)]
     by: String,
 }

@@ -105,7 +105,7 @@ pub struct Reader<R> {
 }
 
 impl<R: Read> Reader<R> {
-    /// A reader of `input`, as RFC 4180 has it, whose fields are parted by `delimiter`.
+    /// A reader of `input`, as RFC 4180 has it, whose fields are separated by `delimiter`.
     pub fn new(input: R, delimiter: u8) -> Self {
         Self::with(input, Dialect::of(delimiter))
     }

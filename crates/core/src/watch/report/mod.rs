@@ -21,7 +21,7 @@ use crate::ledger::{GateFigures, Happening, Ledger, LedgerError};
 /// So many happenings and removals are told one by one.
 const TOLD: usize = 200;
 
-/// Into so many pieces a time is parted at the most.
+/// Into so many pieces a time is divided at the most.
 const PIECES: i64 = 96;
 
 impl Engine {
