@@ -280,7 +280,7 @@ pub fn sample(bytes: Bytes<'_>, reading: &Reading, bound: Bound) -> Result<Sampl
     let length = bytes.file.metadata()?.len();
     let bytes = Bytes { read: Some(read), ..bytes };
     let mut tables = Vec::new();
-    let mut visit = |table: &mut (dyn Table + Send)| {
+    let mut visit = |table: &mut dyn Table| {
         let begun = read.load(Ordering::Relaxed);
         let mut sampled = sample_table(table, bound.rows);
         // Rows are counted from the start of a text, and bytes too.
@@ -312,7 +312,7 @@ pub fn sample(bytes: Bytes<'_>, reading: &Reading, bound: Bound) -> Result<Sampl
     })
 }
 
-fn sample_table(table: &mut (dyn Table + Send), most: u64) -> SampleTable {
+fn sample_table(table: &mut dyn Table, most: u64) -> SampleTable {
     let names = table.columns().to_vec();
     let mut columns: Vec<Watched> = names.iter().map(|_| Watched::default()).collect();
     let (mut rows, mut first, mut fault, mut more) = (0, Vec::new(), None, false);

@@ -1,6 +1,5 @@
 //! Sources: a file of any kind as one table or several.
 
-mod beside;
 mod bytes;
 
 use std::io::{self, Read};
@@ -15,7 +14,6 @@ use crate::records::{self, Records};
 use crate::workbook;
 use crate::write::Packing;
 
-pub(crate) use beside::each_row;
 use bytes::unpacked;
 pub use bytes::{Bytes, Text, is_stopped};
 pub(crate) use bytes::{FromStart, stopped, text_of};
@@ -372,7 +370,7 @@ impl Table for TextTable<'_> {
 }
 
 /// Who looks at the tables of a file; false ends it.
-pub type Visit<'v, E> = &'v mut dyn FnMut(&mut (dyn Table + Send)) -> Result<bool, E>;
+pub type Visit<'v, E> = &'v mut dyn FnMut(&mut dyn Table) -> Result<bool, E>;
 
 /// Opens each table of a file in turn: one for text, one for each wanted sheet of a
 /// workbook.

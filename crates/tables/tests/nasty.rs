@@ -14,7 +14,7 @@ fn read(name: &str) -> Result<Vec<String>, Fault> {
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/nasty").join(name);
     let file = File::open(path).unwrap();
     let mut lines = Vec::new();
-    each_table(Bytes::of(&file), &Reading::default(), &mut |table: &mut (dyn Table + Send)| {
+    each_table(Bytes::of(&file), &Reading::default(), &mut |table: &mut dyn Table| {
         lines.push(table.columns().join("|"));
         let mut row = Row::default();
         while table.next(&mut row)? {

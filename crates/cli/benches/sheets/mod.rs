@@ -67,7 +67,7 @@ pub fn our_read(path: &Path) {
     use vadegate_tables::{Bytes, Fault, Reading, Row};
     let file = File::open(path).expect("the workbook");
     let mut rows = 0;
-    each_table(Bytes::of(&file), &Reading::default(), &mut |table: &mut (dyn Table + Send)| {
+    each_table(Bytes::of(&file), &Reading::default(), &mut |table: &mut dyn Table| {
         let mut row = Row::default();
         while table.next(&mut row)? {
             rows += 1;

@@ -271,7 +271,7 @@ impl Ledger {
         })
     }
 
-    /// When the newest entry of a gate was entered.
+    /// When the newest entry of a gate was entered; within five minutes where it was trimmed.
     ///
     /// # Errors
     /// [`LedgerError`].
@@ -294,7 +294,7 @@ impl Ledger {
                 .and_then(|mut select| {
                     select.query_row((gate, slot), |row| row.get(0)).optional()
                 })
-                .map(|millis: Option<i64>| millis.map(time))
+                .map(|millis: Option<i64>| Some(time(millis.unwrap_or(slot * SLOT_MS))))
                 .map_err(reading)
         })
     }

@@ -5,11 +5,12 @@ use std::io;
 use super::blocks::{self, Broken, Records};
 use super::shape::{Shape, Shaped, wants};
 use super::{Input, MergeError, Misfit, Misfits, Plan, TOLD, UpTo};
+use crate::cell::Row;
 use crate::fault::Fault;
 use crate::kind::Guess;
 use crate::records::Lines;
 use crate::scan::{self, Cutter, Stopped};
-use crate::source::{self, Found, Table, TextTable, each_row};
+use crate::source::{self, Found, Table, TextTable};
 
 /// Whether a text can be read as RFC 4180 has it, in one go.
 pub(super) fn is_regular(table: &TextTable<'_>, found: &Found) -> bool {
@@ -120,7 +121,7 @@ impl Plan {
     /// Reads a table to its end, and sees that its rows fit.
     pub(super) fn check(
         &mut self,
-        table: &mut (dyn Table + Send),
+        table: &mut dyn Table,
         input: &Input<'_>,
     ) -> Result<(), MergeError> {
         let sheet = table.sheet().map(str::to_owned);
@@ -128,11 +129,12 @@ impl Plan {
         let guessing = self.guesses();
         let shape = self.shape(table.columns(), input, sheet.as_deref());
         let (mut rows, mut bad, mut first) = (0, 0, Vec::new());
-        each_row(table, |row| {
+        let mut row = Row::default();
+        while table.next(&mut row)? {
             rows += 1;
             input.go_on(rows)?;
             let mut cells = Vec::with_capacity(shape.columns.len());
-            match shape.row(row, &mut cells) {
+            match shape.row(&row, &mut cells) {
                 Shaped::Row(emptied) => {
                     bad += u64::from(emptied > 0);
                     if guessing {
@@ -145,8 +147,7 @@ impl Plan {
                     first.extend(misfits.into_iter().take(TOLD.saturating_sub(first.len())));
                 }
             }
-            Ok::<(), MergeError>(())
-        })?;
+        }
         self.columns.iter_mut().zip(guesses).for_each(|(one, guess)| one.guess = guess);
         self.bear(bad, rows, first)
     }

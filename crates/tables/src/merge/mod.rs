@@ -199,7 +199,7 @@ impl Plan {
                 return Ok(());
             }
         }
-        each_table(input.bytes(), &reading, &mut |table: &mut (dyn Table + Send)| {
+        each_table(input.bytes(), &reading, &mut |table: &mut dyn Table| {
             self.admit(table.columns(), input.added)?;
             if depth == Depth::Whole {
                 self.check(table, input)?;

@@ -10,10 +10,11 @@ use super::seen::{Seen, Sums};
 use super::shape::{From, Shape, Shaped};
 use super::taking::{add_to, take_all, take_new, take_new_lines};
 use super::{Account, AccountColumn, Input, MergeError, Plan, Repeated, Tally};
+use crate::cell::Row;
 use crate::delimited::write_field;
 use crate::records;
 use crate::scan::{self, Cutter, Piece, Stopped};
-use crate::source::{Format, Found, Table, Text, TextTable, each_row, each_table, look, text_of};
+use crate::source::{Format, Found, Table, Text, TextTable, each_table, look, text_of};
 use crate::write::{Out, Sink, Way, begin};
 
 /// Streams sources into one output.
@@ -95,7 +96,7 @@ impl<'a> Merger<'a> {
             };
             return self.copy_pieces(cutter, lines.names(), Records::Json(&lines), input, again);
         }
-        each_table(input.bytes(), &reading, &mut |table: &mut (dyn Table + Send)| {
+        each_table(input.bytes(), &reading, &mut |table: &mut dyn Table| {
             self.copy_table(table, input)?;
             Ok::<bool, MergeError>(true)
         })?;
@@ -240,11 +241,7 @@ impl<'a> Merger<'a> {
         Ok(())
     }
 
-    fn copy_table(
-        &mut self,
-        table: &mut (dyn Table + Send),
-        input: &Input<'_>,
-    ) -> Result<(), MergeError> {
+    fn copy_table(&mut self, table: &mut dyn Table, input: &Input<'_>) -> Result<(), MergeError> {
         let Merger { plan, sink, rejects, account, totals, sums, seen } = self;
         let sheet = table.sheet().map(str::to_owned);
         account.united.extend(plan.united(table.columns(), input.name));
@@ -252,14 +249,15 @@ impl<'a> Merger<'a> {
         let shape = plan.shape(table.columns(), input, sheet.as_deref());
         let mut tally =
             Tally { source: input.name.to_owned(), sheet: sheet.clone(), ..Tally::default() };
-        each_row(table, |row| {
+        let mut row = Row::default();
+        while table.next(&mut row)? {
             tally.rows += 1;
             input.go_on(tally.rows)?;
             let mut cells = Vec::with_capacity(shape.columns.len());
-            match shape.row(row, &mut cells) {
+            match shape.row(&row, &mut cells) {
                 Shaped::Blank => {
                     tally.left_out += 1;
-                    return Ok(());
+                    continue;
                 }
                 Shaped::Misfits(first) if plan.options.holds() => {
                     return Err(MergeError::Misfits { rows: 1, allowed: None, first });
@@ -269,19 +267,18 @@ impl<'a> Merger<'a> {
                     if let Some(out) = rejects {
                         write_rejects(out, &misfits, row.cells()).map_err(MergeError::Output)?;
                     }
-                    return Ok(());
+                    continue;
                 }
                 Shaped::Row(emptied) => tally.emptied += emptied,
             }
             if sums.as_ref().is_some_and(|sums| seen.again(sums.of(&cells))) {
                 tally.left_out += 1;
-                return Ok(());
+                continue;
             }
             add_to(totals, &cells);
             sink.row(&cells, row.number).map_err(MergeError::Output)?;
             tally.taken += 1;
-            Ok::<(), MergeError>(())
-        })?;
+        }
         account.add(tally);
         Ok(())
     }

@@ -113,7 +113,7 @@ fn fits(pattern: &str, name: &str) -> bool {
 ///
 /// The library that reads workbooks panics over some that are damaged; for who sent one
 /// it is a fault of the file like others.
-pub(crate) fn each_sheet<R: Read + Seek + Again + Send, E: From<Fault>>(
+pub(crate) fn each_sheet<R: Read + Seek + Again, E: From<Fault>>(
     bytes: R,
     format: Format,
     reading: &Reading,
@@ -121,7 +121,7 @@ pub(crate) fn each_sheet<R: Read + Seek + Again + Send, E: From<Fault>>(
 ) -> Result<(), E> {
     // What fails behind `visit` is no fault of the file that is read.
     let mut of_visit = false;
-    let mut visit = |table: &mut (dyn Table + Send)| {
+    let mut visit = |table: &mut dyn Table| {
         let visited = catch_unwind(AssertUnwindSafe(|| visit(table)));
         visited.unwrap_or_else(|panic| {
             of_visit = true;
@@ -151,7 +151,7 @@ fn read_ods<R: Read + Seek, E: From<Fault>>(
     })
 }
 
-fn read_sheets<R: Read + Seek + Again + Send, E: From<Fault>>(
+fn read_sheets<R: Read + Seek + Again, E: From<Fault>>(
     bytes: R,
     format: Format,
     reading: &Reading,
@@ -193,7 +193,7 @@ pub(crate) trait Again: Sized {
     fn again(&self) -> Self;
 }
 
-fn each_streamed<R: Read + Seek + Again + Send, E: From<Fault>>(
+fn each_streamed<R: Read + Seek + Again, E: From<Fault>>(
     bytes: R,
     reading: &Reading,
     visit: Visit<'_, E>,

@@ -55,6 +55,22 @@ fn the_log_stays_while_a_reader_needs_the_database_as_it_was() {
 }
 
 #[test]
+fn when_the_last_file_came_is_known_when_all_are_trimmed() {
+    let state = tempfile::tempdir().unwrap();
+    let ledger = Ledger::open(state.path()).unwrap();
+    assert_eq!(ledger.last_arrival("tide").unwrap(), None);
+    let id = enter_one(&ledger, new("1.csv", 1));
+    let exact = ledger.last_arrival("tide").unwrap().unwrap();
+    let batch = claim(&ledger, &[id]).unwrap();
+    commit(&ledger, batch, &[id]).unwrap();
+    file(&ledger, id).unwrap();
+    let later = jiff::Timestamp::now() + jiff::SignedDuration::from_hours(1);
+    assert_eq!(ledger.trim(later, |_| {}).unwrap(), 1);
+    let about = ledger.last_arrival("tide").unwrap().unwrap();
+    assert!(exact.duration_since(about).abs() <= jiff::SignedDuration::from_mins(5), "{about}");
+}
+
+#[test]
 fn trimming_forgets_what_is_over_and_nothing_else() {
     let state = tempfile::tempdir().unwrap();
     let ledger = Ledger::open(state.path()).unwrap();

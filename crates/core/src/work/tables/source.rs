@@ -198,7 +198,7 @@ pub(crate) fn begin_with(plan: &mut Plan, reach: &Reach, output: &Path) -> Resul
     let failed = |error: MergeError| OutputTrouble::NoTable(error).of(output);
     let mut columns: Vec<String> = Vec::new();
     let reading = plan.options().reading.clone();
-    each_table(Bytes::of(&file), &reading, &mut |table: &mut (dyn Table + Send)| {
+    each_table(Bytes::of(&file), &reading, &mut |table: &mut dyn Table| {
         columns.extend(table.columns().iter().cloned());
         Ok::<bool, MergeError>(true)
     })

@@ -75,7 +75,7 @@ fn through<T: Send>(
 
 /// What the strict reader says of a text that is amiss: its fault, or the first row that
 /// does not fit where that is one.
-pub(super) fn why(table: &mut (dyn Table + Send), shape: &Shape<'_>) -> MergeError {
+pub(super) fn why(table: &mut dyn Table, shape: &Shape<'_>) -> MergeError {
     let mut row = Row::default();
     loop {
         match table.next(&mut row) {
