@@ -61,7 +61,7 @@ fn long_tables_are_sent_as_their_types_and_give_what_short_ones_give() {
     });
     let told = told.into_inner();
     for how in ["as text", "as their types"] {
-        assert_eq!(told.matches(&format!("rows are sent {how}")).count(), 1, "{how} in {told}");
+        assert!(told.contains(&format!("rows are sent {how}")), "{how} in {told}");
     }
     let of = |source: &str| {
         let sql = format!(
