@@ -291,7 +291,7 @@ fn note(entry: &Entry) -> String {
     if let Some(earlier) = entry.revision_of {
         return format!("revision of {earlier}");
     }
-    entry.rows.map(|rows| format!("{} rows", show::grouped(rows))).unwrap_or_default()
+    entry.rows.map(|rows| show::counted(rows, "row", "rows")).unwrap_or_default()
 }
 
 /// A time (RFC 3339), a date or date and time in `zone`, or how long ago.

@@ -157,10 +157,10 @@ fn print(made: &HandMade) -> Result<(), Failure> {
         show::line(&format!("set aside: {}", rejects.display()))?;
     }
     show::line(&format!(
-        "{}: {} rows of {} columns, {} ({} in = {} out + {} set aside + {} left out)",
+        "{}: {} of {}, {} ({} in = {} out + {} set aside + {} left out)",
         made.output.display(),
-        show::grouped(account.rows_out),
-        account.columns.len(),
+        show::counted(account.rows_out, "row", "rows"),
+        show::counted(account.columns.len() as u64, "column", "columns"),
         HumanBytes(made.bytes),
         show::grouped(account.rows_in),
         show::grouped(account.rows_out),

@@ -130,7 +130,8 @@ fn tell(done: &Done, action: EntryAction, would: bool) -> Result<(), Failure> {
     if would {
         for made in done.made.iter().take(SHOWN) {
             for output in &made.outputs {
-                let rows = output.rows.map(|rows| format!(", {} rows", show::grouped(rows)));
+                let rows =
+                    output.rows.map(|rows| format!(", {}", show::counted(rows, "row", "rows")));
                 show::line(&format!(
                     "entry {} was worked into {} ({}{}), which stays",
                     made.by,

@@ -70,11 +70,12 @@ fn print(table: &SampleTable) -> Result<(), Failure> {
         None => String::new(),
     };
     let sheet = table.sheet.as_ref().map(|sheet| format!("sheet `{sheet}`: ")).unwrap_or_default();
-    show::line(&format!(
-        "{sheet}{}{more} rows, {} columns",
-        show::grouped(table.rows),
-        table.columns.len()
-    ))?;
+    let rows = match more.as_str() {
+        "" => show::counted(table.rows, "row", "rows"),
+        more => format!("{}{more} rows", show::grouped(table.rows)),
+    };
+    let columns = show::counted(table.columns.len() as u64, "column", "columns");
+    show::line(&format!("{sheet}{rows}, {columns}"))?;
     if !table.columns.is_empty() {
         let mut columns =
             show::table(&["COLUMN", "TYPE", "EMPTY", "DIFFERENT", "LEAST", "GREATEST", "BARS"]);

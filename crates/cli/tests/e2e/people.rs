@@ -42,7 +42,7 @@ fn reopen_works_a_file_again_from_where_it_lies() {
     fs::remove_file(coast.path("out/tide.csv")).unwrap();
     let told = coast.run(&format!("reopen {id} --why again --by ada --yes"));
     assert_eq!(told.code, 0, "{}{}", told.out, told.err);
-    assert!(told.out.contains("was worked into") && told.out.contains("1 rows"), "{}", told.out);
+    assert!(told.out.contains("was worked into") && told.out.contains(", 1 row"), "{}", told.out);
     assert_eq!(text(&coast.entry("a.csv"), "state"), "ready");
     let report = pass(&coast, "tide");
     assert_eq!((&report["worked"], &report["filed"]), (&1.into(), &1.into()), "{report}");
