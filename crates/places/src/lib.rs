@@ -16,7 +16,7 @@ mod sftp;
 mod standing;
 mod webdav;
 
-use std::io::Read;
+use std::io::{self, Read};
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -104,10 +104,23 @@ pub struct Login {
 pub type LoginSource = Arc<dyn Fn() -> Result<Login, Fault> + Send + Sync>;
 
 /// Takes what is read.
-pub type Take<'a> = dyn FnMut(&[u8]) -> std::io::Result<()> + Send + 'a;
+pub type Take<'a> = dyn FnMut(&[u8]) -> io::Result<()> + Send + 'a;
 
 /// Takes what is listed; `false` ends it.
 pub type Each<'a> = dyn FnMut(Listed) -> bool + Send + 'a;
+
+/// A small file that was read.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SmallFile {
+    /// Its bytes; one more than it was said to have when it has more.
+    pub content: Vec<u8>,
+    /// What the server says of it once it was read; none when it is not there any more.
+    pub listed: Option<Listed>,
+}
+
+/// Takes small files as they are read, by their number among those that are asked for; `false`
+/// when no other is wanted.
+pub type EachSmall<'a> = dyn FnMut(usize, Result<SmallFile, Fault>) -> bool + Send + 'a;
 
 /// A server that keeps files. All paths are below the folder of its address, with `/` between
 /// their parts.
@@ -139,6 +152,50 @@ pub trait Place: Send + Sync {
     /// # Errors
     /// [`Fault`]; [`Fault::Local`] is what `take` gave.
     fn read(&self, path: &str, from: u64, take: &mut Take<'_>) -> Result<(), Fault>;
+
+    /// So many files one call of [`Place::read_small`] has under way at once.
+    fn small_at_once(&self) -> usize {
+        1
+    }
+
+    /// Reads small files whole, each of the path and the bytes that it is said to have. They
+    /// are given in any order.
+    ///
+    /// # Errors
+    /// [`Fault`], when the place is of no use; what is wrong with one of the files is given
+    /// with it.
+    fn read_small(&self, wanted: &[(&str, u64)], each: &mut EachSmall<'_>) -> Result<(), Fault> {
+        for (number, (path, bytes)) in wanted.iter().enumerate() {
+            let read = match self.read_one(path, *bytes) {
+                Err(fault) if fault.is_of_the_place() => return Err(fault),
+                read => read,
+            };
+            if !each(number, read) {
+                break;
+            }
+        }
+        Ok(())
+    }
+
+    /// Reads a small file, and looks at it.
+    ///
+    /// # Errors
+    /// [`Fault`].
+    fn read_one(&self, path: &str, bytes: u64) -> Result<SmallFile, Fault> {
+        let mut content = Vec::new();
+        let most = usize::try_from(bytes).unwrap_or(usize::MAX).saturating_add(1);
+        let read = self.read(path, 0, &mut |piece| {
+            let left = most - content.len();
+            content.extend_from_slice(&piece[..piece.len().min(left)]);
+            // It is more than was said: that is enough to know.
+            if content.len() == most { Err(io::ErrorKind::FileTooLarge.into()) } else { Ok(()) }
+        });
+        match read {
+            Err(Fault::Local(error)) if error.kind() == io::ErrorKind::FileTooLarge => {}
+            read => read?,
+        }
+        Ok(SmallFile { content, listed: self.look(path)? })
+    }
 
     /// Writes a file of this length after its first `from` bytes, which are there; with 0
     /// whatever lay there is gone. Where the server can, it is durable when this returns.

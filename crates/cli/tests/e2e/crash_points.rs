@@ -212,7 +212,7 @@ fn all_points_are_walked_through() {
         include_str!("lineage.rs"),
         include_str!("clears.rs"),
         include_str!("door.rs"),
-        include_str!("fetching.rs"),
+        include_str!("fetching_cut.rs"),
         include_str!("delivers_far.rs")
     );
     for point in POINTS {

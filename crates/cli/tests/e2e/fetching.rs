@@ -6,15 +6,15 @@ use std::process::Command;
 use std::time::{Duration, SystemTime};
 
 use serde_json::Value;
-use vadegate_servers::{FtpServer, Proxy, SshServer, Trouble};
+use vadegate_servers::{FtpServer, Proxy, SshServer};
 
 use crate::support::{TestHome, text, wait};
 
 /// A coast with a server: what lies there is in `far`.
-struct Far {
-    coast: TestHome,
-    server: SshServer,
-    far: PathBuf,
+pub(crate) struct Far {
+    pub coast: TestHome,
+    pub server: SshServer,
+    pub far: PathBuf,
 }
 
 /// The gate `office`, which fetches; `fetch` and `gate` are more lines of theirs.
@@ -30,7 +30,7 @@ fn configuration(address: &str, key: &Path, host_key: &str, fetch: &str, gate: &
 }
 
 impl Far {
-    fn new(fetch: &str, gate: &str) -> Far {
+    pub fn new(fetch: &str, gate: &str) -> Far {
         let server = SshServer::start();
         let coast = TestHome::new("");
         let far = coast.folder("far");
@@ -41,32 +41,32 @@ impl Far {
     }
 
     /// The same by way of a proxy.
-    fn by_way_of(&self, proxy: &Proxy, fetch: &str, gate: &str) {
+    pub fn by_way_of(&self, proxy: &Proxy, fetch: &str, gate: &str) {
         let address = self.server.address(&self.far);
         let address = address.replace(&self.server.port.to_string(), &proxy.port.to_string());
         let (key, host_key) = (self.server.key("ed25519"), self.server.host_key("ed25519"));
         self.coast.configure(&configuration(&address, &key, &host_key, fetch, gate));
     }
 
-    fn put(&self, path: &str, content: impl AsRef<[u8]>) {
+    pub fn put(&self, path: &str, content: impl AsRef<[u8]>) {
         let path = self.far.join(path);
         fs::create_dir_all(path.parent().unwrap()).unwrap();
         fs::write(path, content).unwrap();
     }
 
-    fn pass(&self) -> Value {
+    pub fn pass(&self) -> Value {
         let ran = self.coast.run("pass office --json");
         let reports: Value =
             serde_json::from_str(&ran.out).unwrap_or_else(|_| panic!("{}{}", ran.out, ran.err));
         reports[0].clone()
     }
 
-    fn archived(&self) -> Vec<String> {
+    pub fn archived(&self) -> Vec<String> {
         self.coast.files("archive")
     }
 }
 
-fn nothing_staged(coast: &TestHome) {
+pub(crate) fn nothing_staged(coast: &TestHome) {
     let left = coast.files("drops");
     assert!(!left.iter().any(|path| path.contains(".vadegate-")), "{left:?}");
 }
@@ -233,65 +233,6 @@ fn the_service_fetches_by_its_schedule_and_tells_of_a_place_that_is_away() {
         let gate = service.get("/api/v1/gates/office");
         gate["problems"].as_array().unwrap().is_empty().then_some(())
     });
-}
-
-#[test]
-fn a_cut_connection_goes_on_where_it_was_and_nothing_comes_twice_or_half() {
-    let far = Far::new("", "");
-    let proxy = Proxy::start(far.server.port);
-    far.by_way_of(&proxy, "settle = \"300ms\"\nafter = \"delete\"", "");
-    let long: Vec<u8> = (0..3_000_000_u32).map(|at| (at % 251) as u8).collect();
-    far.put("long.csv", &long);
-    for number in 0..20 {
-        far.put(&format!("{number}.csv"), format!("row {number}\n"));
-    }
-    proxy.make(Trouble::CutAnswers(400_000));
-    let service = far.coast.serve();
-    far.coast.wait("everything", |coast| coast.files("archive").len() == 21);
-    assert_eq!(fs::read(far.coast.path("archive/long.csv")).unwrap(), long);
-    assert!(proxy.cuts() > 3, "{}", proxy.cuts());
-    proxy.make(Trouble::None);
-    wait("all are deleted there", || (fs::read_dir(&far.far).unwrap().count() == 0).then_some(()));
-    drop(service);
-    assert_eq!(far.coast.ledger().len(), 21);
-    nothing_staged(&far.coast);
-}
-
-#[test]
-fn killed_at_every_point_each_file_is_entered_once() {
-    for point in [
-        "fetch.begun",
-        "fetch.received",
-        "fetch.published",
-        "fetch.end",
-        "fetch.ended",
-        "door.write",
-        "door.publish",
-        "door.published",
-        "ledger.commit",
-    ] {
-        for nth in [1, 2] {
-            let far = Far::new("settle = \"0s\"\nafter = \"delete\"", "");
-            for number in 0..3 {
-                far.put(&format!("{number}.csv"), format!("row {number}\n"));
-            }
-            let mut killed = far.coast.command();
-            killed.args(["pass", "office"]).env("VADEGATE_FAULT", format!("{point}:{nth}=kill"));
-            let ended = killed.output().unwrap();
-            let told = String::from_utf8_lossy(&ended.stderr).contains("fault kill");
-            assert!(told, "{point} is not reached");
-            for _ in 0..3 {
-                far.pass();
-            }
-            let context = format!("killed at {point}:{nth}");
-            assert_eq!(far.archived().len(), 3, "{context}");
-            assert_eq!(far.coast.ledger().len(), 3, "{context}");
-            assert_eq!(fs::read_dir(&far.far).unwrap().count(), 0, "{context}");
-            nothing_staged(&far.coast);
-            let verified = far.coast.run("verify --deep");
-            assert_eq!(verified.code, 0, "{context}: {}{}", verified.out, verified.err);
-        }
-    }
 }
 
 #[test]

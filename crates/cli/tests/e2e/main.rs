@@ -59,6 +59,7 @@ mod edits;
 mod families;
 mod faults;
 mod fetching;
+mod fetching_cut;
 mod figures;
 mod fixtures;
 mod folders;

@@ -9,6 +9,7 @@ use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading, writing};
 use crate::ledger::ids::{EntryId, RemoteId, UploadId};
 use crate::ledger::transitions::as_i64;
+use crate::ledger::writer::Tx;
 
 /// A file that is handed in.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -70,14 +71,13 @@ fn upload(row: &Row<'_>) -> rusqlite::Result<Upload> {
 }
 
 impl Ledger {
-    /// Records a file that is about to be received, of a place as that version where it is
-    /// fetched; gives its number.
-    pub(crate) fn begin_upload(
+    /// Records files that are about to be received, each of a place as that version where it
+    /// is fetched; gives their numbers.
+    pub(crate) fn begin_uploads(
         &self,
-        new: Upload,
-        remote: Option<RemoteId>,
-    ) -> Result<UploadId, LedgerError> {
-        self.submit(move |tx| {
+        all: Vec<(Upload, Option<RemoteId>)>,
+    ) -> Result<Vec<UploadId>, LedgerError> {
+        let begin = |tx: &mut Tx<'_>, (new, remote): (Upload, Option<RemoteId>)| {
             tx.run(
                 "INSERT INTO upload (name, gate, place, staged, who, bytes, sha256, replaces, at)
                      VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
@@ -100,8 +100,8 @@ impl Ledger {
                     .map_err(writing)?;
             }
             Ok(id)
-        })?
-        .wait()
+        };
+        self.submit(move |tx| all.into_iter().map(|new| begin(tx, new)).collect())?.wait()
     }
 
     /// One by its number.
@@ -147,14 +147,12 @@ impl Ledger {
         self.set_upload(id, "UPDATE upload SET received = ?2, at = ?3 WHERE id = ?1", as_i64(bytes))
     }
 
-    /// It is whole, durable, and of this version.
-    pub(crate) fn upload_whole(
+    /// They are whole, durable, and of these versions and sums.
+    pub(crate) fn uploads_whole(
         &self,
-        id: UploadId,
-        version: Version,
-        sha256: Sha256,
+        all: Vec<(UploadId, Version, Sha256)>,
     ) -> Result<(), LedgerError> {
-        self.submit(move |tx| {
+        let whole = |tx: &mut Tx<'_>, (id, version, sha256): (UploadId, Version, Sha256)| {
             tx.run(
                 "UPDATE upload SET inode = ?2, modified_ns = ?3, received = ?4, sha256 = ?5,
                        at = ?6
@@ -170,24 +168,23 @@ impl Ledger {
             )
             .map(drop)
             .map_err(writing)
-        })?
-        .wait()
+        };
+        self.submit(move |tx| all.into_iter().try_for_each(|one| whole(tx, one)))?.wait()
     }
 
-    /// It has its name, durably, and was fetched by that where it was; `stays` when nothing is
-    /// to be done with it at its place.
+    /// They have their names, durably, and were fetched by that where they were; `stay` when
+    /// nothing is to be done with them at their place.
     pub(crate) fn fetched_published(
         &self,
-        id: UploadId,
-        remote: RemoteId,
-        stays: bool,
+        all: Vec<(UploadId, RemoteId)>,
+        stay: bool,
     ) -> Result<(), LedgerError> {
-        self.submit(move |tx| {
+        let published = move |tx: &mut Tx<'_>, (id, remote): (UploadId, RemoteId)| {
             tx.run("UPDATE upload SET published = 1, at = ?2 WHERE id = ?1", params![id, tx.now])
                 .map_err(writing)?;
-            crate::ledger::remotes::fetched(tx.connection, remote, stays, tx.now)
-        })?
-        .wait()
+            crate::ledger::remotes::fetched(tx.connection, remote, stay, tx.now)
+        };
+        self.submit(move |tx| all.into_iter().try_for_each(|one| published(tx, one)))?.wait()
     }
 
     /// It has its name, durably; `false` when it has not got it.

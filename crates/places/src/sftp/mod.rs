@@ -13,7 +13,9 @@ use crate::address::Address;
 use crate::runtime::wait_for;
 use crate::sftp::connect::{Connection, connect};
 use crate::standing::Standing;
-use crate::{Abilities, Each, Fault, Kind, Listed, LoginSource, Over, Place, Take};
+use crate::{
+    Abilities, Each, EachSmall, Fault, Kind, Listed, LoginSource, Over, Place, SmallFile, Take,
+};
 
 /// A server of files over SSH.
 pub(crate) struct Sftp {
@@ -170,6 +172,25 @@ impl Place for Sftp {
         crate::check_path(path)?;
         let path = self.address.on_server(path);
         self.ask(async |connection| transfer::read(&connection, path, from, take).await)
+    }
+
+    fn small_at_once(&self) -> usize {
+        transfer::SMALL_UNDER_WAY
+    }
+
+    fn read_small(&self, wanted: &[(&str, u64)], each: &mut EachSmall<'_>) -> Result<(), Fault> {
+        wanted.iter().try_for_each(|(path, _)| crate::check_path(path))?;
+        let wanted = wanted.iter().map(|(path, bytes)| (self.address.on_server(path), *bytes));
+        self.ask(async |connection| {
+            let mut whole = |number: usize, read: Result<(Vec<u8>, FileAttributes), Fault>| {
+                let read = read.map(|(content, attributes)| {
+                    let listed = Some(listed(String::new(), &attributes));
+                    SmallFile { content, listed }
+                });
+                each(number, read)
+            };
+            transfer::read_small(&connection, wanted.collect(), &mut whole).await
+        })
     }
 
     fn write(

@@ -10,7 +10,7 @@ use std::io::Cursor;
 use std::path::Path;
 use std::sync::Arc;
 
-use vadegate_places::{Address, Fault, Kind, Login, Over, Place, open};
+use vadegate_places::{Address, Fault, Kind, Login, Over, Place, SmallFile, open};
 use vadegate_servers::{BucketServer, DavServer, FtpServer, SshServer};
 
 /// A place with the folder of this machine in which its files lie.
@@ -185,6 +185,48 @@ fn every_place_lists_reads_writes_renames_and_removes() {
         if !place.abilities().folders_by_name {
             assert!(matches!(names(place, "nothing"), Err(Fault::Absent)), "{name}");
         }
+    }
+}
+
+#[test]
+fn small_files_are_read_together_and_each_is_told_as_it_is() {
+    let servers = Servers::start();
+    for Tried { name, place, .. } in servers.all() {
+        let place = &*place;
+        place.make_folders("in").unwrap();
+        let content = |number: usize| vec![b'a' + (number % 26) as u8; number * 997];
+        let paths: Vec<_> = (0..40).map(|number| format!("in/{number:02}.csv")).collect();
+        for (number, path) in paths.iter().enumerate() {
+            write(place, path, &content(number), Over::Nothing).unwrap();
+        }
+        let mut wanted: Vec<_> =
+            paths.iter().map(String::as_str).zip((0..).map(|n| n * 997)).collect();
+        // One has more than is said, one less, and one is not there.
+        (wanted[7].1, wanted[8].1) = (11, 900_000);
+        wanted.push(("in/none.csv", 12));
+        let mut came = vec![None; wanted.len()];
+        let mut each = |number: usize, one: Result<SmallFile, Fault>| {
+            came[number] = Some(one.map_err(|fault| matches!(fault, Fault::Absent)));
+            true
+        };
+        place.read_small(&wanted, &mut each).unwrap_or_else(|fault| panic!("{name}: {fault:?}"));
+        assert_eq!(came.pop(), Some(Some(Err(true))), "{name}: what is not there");
+        for (number, one) in came.into_iter().enumerate() {
+            let one = one.unwrap().unwrap();
+            let most = if number == 7 { 12 } else { usize::MAX };
+            let wanted = &content(number)[..most.min(number * 997)];
+            assert_eq!(one.content, wanted, "{name}: {number}");
+            assert_eq!(one.listed.unwrap().bytes, number as u64 * 997, "{name}: {number}");
+        }
+        // Who wants no more gets no more than what is under way, and the place is as before.
+        let mut given = 0;
+        let mut first = |_, _| {
+            given += 1;
+            false
+        };
+        place.read_small(&wanted[..paths.len()], &mut first).unwrap();
+        assert!((1..=place.small_at_once()).contains(&given), "{name}: {given}");
+        assert_eq!(read(place, "in/03.csv", 0).unwrap(), content(3), "{name}");
     }
 }
 

@@ -5,6 +5,7 @@
 //! it has its name: whatever cuts it off, what was told to be durable is there, and a file is
 //! entered once, or not at all.
 
+pub(crate) mod many;
 pub(crate) mod receiving;
 pub(crate) mod rules;
 pub(crate) mod types;
@@ -23,7 +24,7 @@ use crate::engine::Engine;
 use crate::engine::error::EngineError;
 use crate::engine::gate::command::Command;
 use crate::engine::gate::state::Live;
-use crate::files::at::At;
+use crate::files::at::{At, Folder};
 use crate::files::sha256::Sha256;
 use crate::files::version::Version;
 use crate::filing::moving::sum_of;
@@ -137,13 +138,10 @@ impl Engine {
         if upload.whole.is_none() {
             let file = staged.open_to_write()?;
             file.set_permissions(std::os::unix::fs::PermissionsExt::from_mode(default_mode()))?;
-            // A time that is not come yet is that of a clock that is wrong.
-            let now = SystemTime::now();
-            let modified = fetched.and_then(|fetched| fetched.modified);
-            file.set_modified(modified.filter(|at| *at <= now).unwrap_or(now))?;
+            file.set_modified(past(fetched.and_then(|fetched| fetched.modified)))?;
             file.sync_all()?;
             let version = Version::of(&file.metadata()?);
-            live.context.ledger.upload_whole(upload.id, version, sum)?;
+            live.context.ledger.uploads_whole(vec![(upload.id, version, sum)])?;
             upload.sha256 = Some(sum);
             upload.whole = Some((version.inode, version.modified_ns));
         }
@@ -158,13 +156,18 @@ impl Engine {
         placed?;
         match fetched {
             Some(Fetched { remote, stays, .. }) => {
-                live.context.ledger.fetched_published(upload.id, remote, stays)?;
+                live.context.ledger.fetched_published(vec![(upload.id, remote)], stays)?;
             }
             None => live.context.ledger.upload_published(upload.id, true)?,
         }
         upload.published = true;
+        self.have_looked(live)
+    }
+
+    /// Has the gate look at its drop folders.
+    fn have_looked(&self, live: &Live) -> Result<(), DoorError> {
         // A gate whose thread has ended needs no telling.
-        let _ = self.handle(&upload.gate)?.commands.send(Command::Look);
+        let _ = self.handle(&live.gate.name)?.commands.send(Command::Look);
         Ok(())
     }
 
@@ -295,10 +298,19 @@ fn staged_upload(
     new: NewUpload,
     remote: Option<RemoteId>,
 ) -> Result<Upload, DoorError> {
+    let mut upload = new_upload(live, new)?;
+    let ids = live.context.ledger.begin_uploads(vec![(upload.clone(), remote)])?;
+    upload.id = ids.first().copied().ok_or(DoorError::None)?;
+    live.context.config.reach.at_made(Path::new(&upload.staged))?.create_new(0o600)?;
+    Ok(upload)
+}
+
+/// A file that is about to be received, with a secret name, and not known to the ledger yet.
+fn new_upload(live: &Live, new: NewUpload) -> Result<Upload, DoorError> {
     let folder = live.gate.drops.path_of(folder_of(live, &new.path));
     let name = crate::people::new_secret().map_err(io::Error::other)?;
     let staged = folder.join(format!(".vadegate-{}.arriving", &name[..16]));
-    let mut upload = Upload {
+    Ok(Upload {
         id: UploadId::of(0),
         name,
         gate: new.gate,
@@ -312,10 +324,13 @@ fn staged_upload(
         whole: None,
         published: false,
         entry: None,
-    };
-    upload.id = live.context.ledger.begin_upload(upload.clone(), remote)?;
-    live.context.config.reach.at_made(&staged)?.create_new(0o600)?;
-    Ok(upload)
+    })
+}
+
+/// A time that a file has; one that is not come yet is that of a clock that is wrong.
+fn past(modified: Option<SystemTime>) -> SystemTime {
+    let now = SystemTime::now();
+    modified.filter(|at| *at <= now).unwrap_or(now)
 }
 
 /// Goes on with a file that was whole when it was cut off.
@@ -324,8 +339,15 @@ fn go_on(live: &Live, upload: &Upload, staged: &At) -> Result<(), DoorError> {
     Ok(live.context.ledger.upload_published(upload.id, true)?)
 }
 
-/// Gives it its name, over nothing.
+/// Gives it its name, over nothing, durably.
 fn publish(live: &Live, upload: &Upload, staged: &At) -> Result<(), DoorError> {
+    let folder = give_name(live, upload, staged)?;
+    folder.sync()?;
+    crate::fault::at("door.published").map_err(DoorError::from)
+}
+
+/// Gives it its name, over nothing; gives the folder that is to be synced.
+fn give_name(live: &Live, upload: &Upload, staged: &At) -> Result<Arc<Folder>, DoorError> {
     let to = live.context.config.reach.at_made(&live.gate.drops.path_of(&upload.place))?;
     let inode = upload.whole.map(|(inode, _)| inode);
     let there = |at: &At| at.version().map(|there| there.map(|version| version.inode));
@@ -345,8 +367,7 @@ fn publish(live: &Live, upload: &Upload, staged: &At) -> Result<(), DoorError> {
         }
         Err(error) => return Err(error.into()),
     }
-    to.folder().sync()?;
-    crate::fault::at("door.published").map_err(DoorError::from)
+    Ok(Arc::clone(to.folder()))
 }
 
 fn view(live: &Live, upload: Upload) -> Result<UploadView, EngineError> {

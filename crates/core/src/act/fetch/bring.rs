@@ -1,4 +1,4 @@
-//! Bringing files: several at once, each staged, checked and handed in.
+//! Bringing files: several at once, each staged, checked and handed in; small ones are gathered.
 
 use std::io;
 use std::path::Path;
@@ -6,7 +6,7 @@ use std::sync::mpsc;
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, SystemTime};
 
-use vadegate_places::Fault;
+use vadegate_places::{Fault, Listed};
 
 use crate::act::door::Fetched;
 use crate::act::door::rules::give_up;
@@ -23,10 +23,10 @@ use crate::ledger::remotes::RemoteVersion;
 use crate::ledger::uploads::Upload;
 
 /// So many files are under way at once: small ones are mostly waited for.
-const AT_ONCE: usize = 16;
+pub(super) const AT_ONCE: usize = 16;
 
 /// What became of a file that was to be brought.
-enum Brought {
+pub(super) enum Brought {
     /// It lies in the drop folder; so many bytes came now.
     Here(u64),
     /// It was there already.
@@ -38,7 +38,7 @@ enum Brought {
 }
 
 /// Why a file was not brought.
-enum NotBrought {
+pub(super) enum NotBrought {
     Fault(Fault),
     Broken(Broken),
 }
@@ -64,6 +64,61 @@ trait NotAFault {}
 impl NotAFault for DoorError {}
 impl NotAFault for crate::ledger::error::LedgerError {}
 
+/// Files that are still to be brought.
+pub(super) struct Queue(Mutex<std::vec::IntoIter<Wanted>>);
+
+impl Queue {
+    fn of(wanted: Vec<Wanted>) -> Self {
+        Queue(Mutex::new(wanted.into_iter()))
+    }
+
+    /// The next ones, so many of them at the most.
+    pub fn take(&self, most: usize) -> Vec<Wanted> {
+        let mut queue = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        queue.by_ref().take(most).collect()
+    }
+
+    /// Nothing else is begun.
+    fn clear(&self) {
+        self.take(usize::MAX);
+    }
+}
+
+impl Wanted {
+    /// Whether a place says the same of it as when it was listed.
+    pub(super) fn is_still(&self, now: Option<Listed>) -> bool {
+        let now = now.map(|now| RemoteVersion {
+            path: self.version.path.clone(),
+            bytes: now.bytes,
+            modified: now.modified.filter(|_| self.version.modified.is_some()),
+            tag: now.tag.filter(|_| self.version.tag.is_some()),
+        });
+        now.as_ref() == Some(&self.version)
+    }
+
+    /// Refuses one of which the server gave less than it says that there is.
+    pub(super) fn is_whole(&self, received: u64) -> Result<(), Fault> {
+        let said = self.version.bytes;
+        if received == said {
+            return Ok(());
+        }
+        Err(Fault::Refused(format!(
+            "the server says that it has {said} bytes, and gives {received}"
+        )))
+    }
+
+    /// It waits until what lies in its place here is gone.
+    pub(super) fn waits_for_room(&self) -> Brought {
+        Brought::Waits(format!("`{}` lies there already", self.place))
+    }
+}
+
+/// The time that a version had at its place.
+pub(super) fn modified_time(version: &RemoteVersion) -> Option<SystemTime> {
+    let modified = version.modified.and_then(|at| u64::try_from(at).ok());
+    modified.map(|at| SystemTime::UNIX_EPOCH + Duration::from_secs(at))
+}
+
 impl Fetching<'_> {
     /// Brings all of them, unless the place or the disk is of no use any more.
     pub(super) fn bring_all(
@@ -73,21 +128,20 @@ impl Fetching<'_> {
         report: &mut FetchReport,
     ) -> Result<(), Broken> {
         let count = wanted.len();
-        let queue = Mutex::new(wanted.into_iter());
+        let (small, others): (Vec<_>, Vec<_>) = wanted.into_iter().partition(Wanted::is_small);
+        let counts = (small.len(), others.len());
+        let (small, others) = (Queue::of(small), Queue::of(others));
         let (hand_over, ended) = mpsc::channel();
         let mut outcome = Ok(());
         std::thread::scope(|scope| {
-            for _ in 0..AT_ONCE.min(count) {
-                let (queue, hand_over) = (&queue, hand_over.clone());
+            self.gather(scope, &small, counts.0, &hand_over);
+            for _ in 0..AT_ONCE.min(counts.1) {
+                let (others, hand_over) = (&others, hand_over.clone());
                 scope.spawn(move || {
-                    loop {
-                        let next = queue.lock().unwrap_or_else(PoisonError::into_inner).next();
-                        let Some(next) = next else { return };
+                    while let Some(next) = others.take(1).pop() {
                         let brought = self.bring(&next);
-                        // Whoever counts them has gone when one of them broke everything off.
-                        if hand_over.send((next, brought)).is_err() {
-                            return;
-                        }
+                        // Whoever counts them hears of each until the last thread has ended.
+                        let _ = hand_over.send((next, brought));
                     }
                 });
             }
@@ -100,8 +154,9 @@ impl Fetching<'_> {
                 }
                 let noted = self.note_brought(&one, brought, memory, report);
                 if let Err(broken) = noted {
-                    // Nothing else is begun; what is under way ends.
-                    queue.lock().unwrap_or_else(PoisonError::into_inner).by_ref().for_each(drop);
+                    // What is under way ends.
+                    small.clear();
+                    others.clear();
                     outcome = std::mem::replace(&mut outcome, Ok(())).and(Err(broken));
                 }
             }
@@ -158,7 +213,7 @@ impl Fetching<'_> {
     }
 
     /// As who a place hands in.
-    fn who(&self) -> String {
+    pub(super) fn who(&self) -> String {
         format!("place {}", self.config.place)
     }
 
@@ -175,11 +230,8 @@ impl Fetching<'_> {
             self.note_fetched(one)?;
             return Ok(Brought::Known);
         }
-        let there = context.config.reach.at_if_there(&self.live.gate.drops.path_of(&one.place));
-        let there = there.and_then(|at| at.map_or(Ok(None), |at| at.look()));
-        let there = there.map_err(|error| NotBrought::Broken(Broken::Here(error.to_string())))?;
-        if there.is_some() && known.as_ref().is_none_or(|upload| upload.whole.is_none()) {
-            return Ok(Brought::Waits(format!("`{}` lies there already", one.place)));
+        if self.lies_there(one)? && known.as_ref().is_none_or(|upload| upload.whole.is_none()) {
+            return Ok(one.waits_for_room());
         }
         let (mut upload, mut sum, mut came) = match known {
             Some(upload) => (upload, None, 0),
@@ -203,8 +255,7 @@ impl Fetching<'_> {
             give_up(&self.live, &upload)?;
             return Err(NotBrought::Fault(Fault::Refused(why)));
         }
-        let modified = one.version.modified.and_then(|at| u64::try_from(at).ok());
-        let modified = modified.map(|at| SystemTime::UNIX_EPOCH + Duration::from_secs(at));
+        let modified = modified_time(&one.version);
         let stays = self.config.after == AfterFetch::Leave;
         let fetched = Fetched { remote: one.seen.id, modified, stays };
         match self.engine.finish_fetched(&self.live, &upload, sum, fetched) {
@@ -214,6 +265,15 @@ impl Fetching<'_> {
         }
         crash_point("fetch.published")?;
         Ok(Brought::Here(came))
+    }
+
+    /// Whether something lies in its place here.
+    pub(super) fn lies_there(&self, one: &Wanted) -> Result<bool, NotBrought> {
+        let reach = &self.live.context.config.reach;
+        let there = reach.at_if_there(&self.live.gate.drops.path_of(&one.place));
+        let there = there.and_then(|at| at.map_or(Ok(None), |at| at.look()));
+        let there = there.map_err(|error| NotBrought::Broken(Broken::Here(error.to_string())))?;
+        Ok(there.is_some())
     }
 
     fn note_fetched(&self, one: &Wanted) -> Result<(), NotBrought> {
@@ -268,22 +328,10 @@ impl Fetching<'_> {
             (None, Err(fault)) => return Err(fault.into()),
             (None, Ok(())) => {}
         }
-        let now = self.opened.place.look(&one.version.path)?;
-        let now = now.map(|now| RemoteVersion {
-            path: one.version.path.clone(),
-            bytes: now.bytes,
-            modified: now.modified.filter(|_| one.version.modified.is_some()),
-            tag: now.tag.filter(|_| one.version.tag.is_some()),
-        });
-        if now.as_ref() != Some(&one.version) {
+        if !one.is_still(self.opened.place.look(&one.version.path)?) {
             return Ok(None);
         }
-        if received != one.version.bytes {
-            let said = one.version.bytes;
-            return Err(NotBrought::Fault(Fault::Refused(format!(
-                "the server says that it has {said} bytes, and gives {received}"
-            ))));
-        }
+        one.is_whole(received)?;
         Ok(Some(sum))
     }
 

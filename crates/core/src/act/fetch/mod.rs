@@ -7,6 +7,7 @@
 
 mod after;
 mod bring;
+mod gather;
 mod look;
 
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};

@@ -188,12 +188,19 @@ fn holds(there: &At, made: &MadeOutput) -> bool {
         && there.open().and_then(|file| is_content(file, made.bytes, made.sha256)).unwrap_or(false)
 }
 
-/// Copies from a reader; what went wrong with the reader is told from what went wrong with
-/// the writer.
-fn copy(reader: &mut dyn Read, writer: &mut dyn Write) -> Result<u64, KeepError> {
-    let (mut buffer, mut bytes) = (vec![0; 128 * 1024], 0);
+/// So many bytes of a member are copied at once.
+const PIECE: usize = 128 * 1024;
+
+/// Copies from a reader, by way of a buffer; what went wrong with the reader is told from what
+/// went wrong with the writer.
+fn copy(
+    reader: &mut dyn Read,
+    writer: &mut dyn Write,
+    buffer: &mut [u8],
+) -> Result<u64, KeepError> {
+    let mut bytes = 0;
     loop {
-        match reader.read(&mut buffer) {
+        match reader.read(buffer) {
             Ok(0) => return Ok(bytes),
             Ok(count) => {
                 let written = writer.write_all(&buffer[..count]);
@@ -212,11 +219,12 @@ pub(crate) struct Nowhere<'a> {
     /// Whether content is kept in files without a name: there may be archives among them.
     remembers: bool,
     scratch: HashMap<Parts, File>,
+    buffer: Vec<u8>,
 }
 
 impl<'a> Nowhere<'a> {
     pub fn new(there: There<'a>, remembers: bool) -> Self {
-        Nowhere { there, remembers, scratch: HashMap::new() }
+        Nowhere { there, remembers, scratch: HashMap::new(), buffer: vec![0; PIECE] }
     }
 }
 
@@ -232,10 +240,11 @@ impl Store for Nowhere<'_> {
         let output = |error| KeepError::Refused(Refusal::Output(error));
         let (bytes, file) = if self.remembers {
             let mut file = nameless().map_err(output)?;
-            let bytes = copy(reader, &mut Both { sum: &mut sum, file: &mut file })?;
+            let mut both = Both { sum: &mut sum, file: &mut file };
+            let bytes = copy(reader, &mut both, &mut self.buffer)?;
             (bytes, Some(file))
         } else {
-            (copy(reader, &mut sum)?, None)
+            (copy(reader, &mut sum, &mut self.buffer)?, None)
         };
         let made = MadeOutput { bytes, sha256: sum.finish(), ..MadeOutput::default() };
         let (parts, mode) = self.there.meet(parts, &made, replaces).map_err(KeepError::Refused)?;
@@ -287,12 +296,14 @@ pub(crate) struct Hidden<'a> {
     root: Arc<Folder>,
     folders: HashMap<PathBuf, Arc<Folder>>,
     unsynced: Unsynced,
+    buffer: Vec<u8>,
 }
 
 impl<'a> Hidden<'a> {
     pub fn new(there: There<'a>, root: Arc<Folder>) -> Self {
         let folders = HashMap::from([(PathBuf::new(), Arc::clone(&root))]);
-        Hidden { there, root, folders, unsynced: Unsynced::of_outputs() }
+        let (unsynced, buffer) = (Unsynced::of_outputs(), vec![0; PIECE]);
+        Hidden { there, root, folders, unsynced, buffer }
     }
 
     /// Waits until all members are on their disk, and their names.
@@ -325,7 +336,7 @@ impl<'a> Hidden<'a> {
     }
 }
 
-/// The name of a member until it is known what it comes to.
+/// The name of a member until it is known what it comes to, where another has its own.
 const MEMBER: &str = ".vadegate-member";
 
 /// Permissions of a member: never those that run something, or more than a new file has.
@@ -342,9 +353,12 @@ impl Store for Hidden<'_> {
         replaces: bool,
     ) -> Result<Kept, KeepError> {
         let output = |error| KeepError::Refused(Refusal::Output(error));
-        let place = self.root.at(MEMBER.as_ref());
+        let place = match self.there.used.contains(parts) {
+            true => self.root.at(MEMBER.as_ref()),
+            false => self.place(parts).map_err(output)?,
+        };
         let mut staging = Staging::create(&place, true, mode_of(meta)).map_err(output)?;
-        let bytes = copy(reader, &mut staging)?;
+        let bytes = copy(reader, &mut staging, &mut self.buffer)?;
         let (made, file) = staging.end(meta.modified).map_err(output)?;
         let (met, mode) = self.there.meet(parts, &made, replaces).map_err(KeepError::Refused)?;
         if mode == OutputMode::Leave {
@@ -352,7 +366,9 @@ impl Store for Hidden<'_> {
             return Ok(Kept { parts: met, bytes, mode, staged: None });
         }
         let stands = self.place(&met).map_err(output)?;
-        place.rename(&stands).map_err(output)?;
+        if stands.path() != place.path() {
+            place.rename(&stands).map_err(output)?;
+        }
         self.unsynced.add(0, file);
         Ok(Kept { parts: met, bytes, mode, staged: Some((stands.path(), made)) })
     }

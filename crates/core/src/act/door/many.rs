@@ -1,0 +1,149 @@
+//! Small files that were fetched, many at once: for all of them there are as few commits and
+//! syncs as for one.
+//!
+//! What holds for one holds for each: the ledger knows it before its first byte lies anywhere,
+//! and its version before it has its name, so that whatever cuts it off, it goes on as any
+//! that is handed in.
+
+use std::collections::BTreeMap;
+use std::fs::File;
+use std::io::Write;
+use std::path::Path;
+use std::time::SystemTime;
+
+use crate::act::door::rules::give_up;
+use crate::act::door::types::{DoorError, NewUpload};
+use crate::act::door::{give_name, new_upload, past};
+use crate::engine::Engine;
+use crate::engine::gate::state::Live;
+use crate::fault::at;
+use crate::files::durable::Unsynced;
+use crate::files::sha256::Sha256;
+use crate::files::version::Version;
+use crate::filing::staging::default_mode;
+use crate::ledger::ids::RemoteId;
+use crate::ledger::new_entry::HandedIn;
+use crate::ledger::uploads::Upload;
+
+/// A small file that was fetched whole, and lies nowhere yet.
+pub(crate) struct SmallArrival {
+    /// Where it is to lie, below the gate's drop folders.
+    pub place: String,
+    pub content: Vec<u8>,
+    /// The sum of its content.
+    pub sum: Sha256,
+    /// The number of its version.
+    pub remote: RemoteId,
+    /// The time that it had at its place.
+    pub modified: Option<SystemTime>,
+}
+
+impl Engine {
+    /// Hands in small files that were fetched; `stay` when nothing is to be done with them at
+    /// their place. Gives for each whether it has got its name.
+    ///
+    /// # Errors
+    /// [`DoorError`]: all were broken off; those that are whole end as any that is handed in.
+    pub(crate) fn hand_in_fetched(
+        &self,
+        live: &Live,
+        who: &str,
+        stay: bool,
+        arrivals: &[SmallArrival],
+    ) -> Result<Vec<Result<(), DoorError>>, DoorError> {
+        let mut uploads = begin(live, who, arrivals)?;
+        // Nobody else goes on with them meanwhile.
+        let receiving = &live.context.receiving;
+        let _alone: Vec<_> = uploads.iter().map(|upload| receiving.begin(&upload.name)).collect();
+        if let Err(error) = stage(live, &mut uploads, arrivals) {
+            // A disk that is full is not kept full by what was begun.
+            for upload in &uploads {
+                give_up(live, upload)?;
+            }
+            return Err(error);
+        }
+        let whole = uploads.iter().zip(arrivals);
+        let whole = whole.filter_map(|(upload, one)| Some((upload.id, upload.version()?, one.sum)));
+        live.context.ledger.uploads_whole(whole.collect())?;
+        let named = name_all(live, &uploads)?;
+        let mut published = Vec::new();
+        for ((upload, arrival), named) in uploads.iter().zip(arrivals).zip(&named) {
+            match named {
+                Ok(()) => published.push((upload.id, arrival.remote)),
+                // What was refused does not get its name later.
+                Err(_) => live.context.ledger.upload_published(upload.id, false)?,
+            }
+        }
+        live.context.ledger.fetched_published(published, stay)?;
+        at("fetch.published")?;
+        self.have_looked(live)?;
+        Ok(named)
+    }
+}
+
+/// Records all of them.
+fn begin(live: &Live, who: &str, arrivals: &[SmallArrival]) -> Result<Vec<Upload>, DoorError> {
+    let new = |one: &SmallArrival| NewUpload {
+        gate: live.gate.name.clone(),
+        path: one.place.clone(),
+        who: who.to_owned(),
+        bytes: Some(one.content.len() as u64),
+        sha256: None,
+        replaces: None,
+    };
+    let uploads = arrivals.iter().map(|one| new_upload(live, new(one)));
+    let mut uploads = uploads.collect::<Result<Vec<_>, _>>()?;
+    let remotes = arrivals.iter().map(|one| Some(one.remote));
+    let ids = live.context.ledger.begin_uploads(uploads.iter().cloned().zip(remotes).collect())?;
+    uploads.iter_mut().zip(ids).for_each(|(upload, id)| upload.id = id);
+    at("fetch.begun")?;
+    Ok(uploads)
+}
+
+/// Has their bytes lie in the drop folder, hidden and durable.
+fn stage(live: &Live, uploads: &mut [Upload], arrivals: &[SmallArrival]) -> Result<(), DoorError> {
+    let mut unsynced = Unsynced::of_outputs();
+    for (number, (upload, one)) in uploads.iter_mut().zip(arrivals).enumerate() {
+        let file = write(live, upload, one)?;
+        let version = Version::of(&file.metadata()?);
+        upload.received = version.bytes;
+        upload.whole = Some((version.inode, version.modified_ns));
+        unsynced.add(number, file);
+    }
+    at("fetch.received")?;
+    match unsynced.finish().into_iter().next() {
+        Some((_, error)) => Err(error.into()),
+        None => Ok(()),
+    }
+}
+
+fn write(live: &Live, upload: &Upload, one: &SmallArrival) -> Result<File, DoorError> {
+    let staged = live.context.config.reach.at_made(Path::new(&upload.staged))?;
+    let mut file = staged.create_new(default_mode())?;
+    crate::fault::write("door.write", &one.content, |content| file.write_all(content))?;
+    file.set_modified(past(one.modified))?;
+    Ok(file)
+}
+
+/// Gives them their names, over nothing, durably; one that is refused is given with why.
+fn name_all(live: &Live, uploads: &[Upload]) -> Result<Vec<Result<(), DoorError>>, DoorError> {
+    let mut folders = BTreeMap::new();
+    let mut named = Vec::with_capacity(uploads.len());
+    for upload in uploads {
+        let version = upload.version().ok_or(DoorError::None)?;
+        let by = HandedIn { upload: upload.id, who: upload.who.clone() };
+        live.hand_in(&upload.place, version, by);
+        let staged = live.context.config.reach.at(Path::new(&upload.staged))?;
+        named.push(match give_name(live, upload, &staged) {
+            Ok(folder) => {
+                folders.entry(folder.path().to_owned()).or_insert(folder);
+                Ok(())
+            }
+            Err(refused @ DoorError::Occupied(_)) => Err(refused),
+            Err(error) => return Err(error),
+        });
+    }
+    folders.values().try_for_each(|folder| folder.sync())?;
+    at("door.published")?;
+    Ok(named)
+}
