@@ -16,6 +16,7 @@ pub(crate) use fixed::FixedDate;
 pub use guess::Guess;
 pub(crate) use iso::{is_iso_date, is_iso_time, iso_date_of, iso_time_of};
 use iso::{iso_date, iso_time};
+pub(crate) use scaled::MOST_DIGITS;
 pub use scaled::Scaled;
 
 /// The type of a column.

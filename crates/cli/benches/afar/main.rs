@@ -2,7 +2,8 @@
 //!
 //! * One file of 1 GB, to here and from here, beside `sftp` (which makes nothing durable), and
 //!   by a whole pass: fetched, durable, summed, entered, filed.
-//! * 10,000 files of 4 KiB by a whole pass, beside one batch of `sftp`.
+//! * 10,000 files of 4 KiB by a whole pass, and by a service that runs, beside one batch of
+//!   `sftp`.
 //! * A second look at 100,000 files that are known, by a service that runs, beside the bare
 //!   listing.
 //! * A bucket: one file of 256 MB and 200 of 1 MB, both ways, beside a bare loop of the library.
@@ -11,6 +12,7 @@
 mod bucket;
 #[path = "../common/mod.rs"]
 mod common;
+mod small;
 
 use std::fmt::Write as _;
 use std::fs::{self, File};
@@ -20,13 +22,12 @@ use std::process::{Command, Stdio};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use common::{Service, busy, cpu, median, memory};
+use common::{Service, cpu, median, memory};
 use vadegate_places::{Address, Login, Place, open};
 use vadegate_servers::SshServer;
 
 const ROUNDS: usize = 3;
 const LONG: u64 = 1_000_000_000;
-const MANY: usize = 10_000;
 const KNOWN: usize = 100_000;
 
 fn main() {
@@ -41,7 +42,7 @@ fn main() {
         one_long_file(&server);
     }
     if wanted("small") {
-        many_small_files(&server);
+        small::fetched(&server);
     }
     if wanted("look") {
         a_second_look(&server);
@@ -65,7 +66,7 @@ fn place(server: &SshServer, folder: &Path) -> Arc<dyn Place> {
 }
 
 /// One session of OpenSSH's client.
-fn sftp(server: &SshServer, lines: &str) -> Duration {
+pub(crate) fn sftp(server: &SshServer, lines: &str) -> Duration {
     let home = tempfile::tempdir().expect("a folder");
     let batch = home.path().join("batch");
     fs::write(&batch, lines).expect("the batch");
@@ -84,11 +85,11 @@ fn sftp(server: &SshServer, lines: &str) -> Duration {
     begun.elapsed()
 }
 
-fn seconds(times: &[Duration]) -> f64 {
+pub(crate) fn seconds(times: &[Duration]) -> f64 {
     median(times.to_vec())
 }
 
-fn configure(home: &Path, server: &SshServer, far: &Path) {
+pub(crate) fn configure(home: &Path, server: &SshServer, far: &Path) {
     let text = format!(
         "[service]\nlisten = \"127.0.0.1:0\"\nroots = [\".\"]\n[place.far]\nat = \"{}\"\nkey = {{ file = \"{}\" }}\n\
          host_key = \"{}\"\n[gate.office]\ndrop = \"drops\"\narchive = {{ into = \"archive\" }}\n\
@@ -102,15 +103,15 @@ fn configure(home: &Path, server: &SshServer, far: &Path) {
 }
 
 /// What a pass of a process of its own took.
-struct Passed {
-    took: Duration,
+pub(crate) struct Passed {
+    pub took: Duration,
     /// The most memory that any had so far, in MB.
-    megabytes: i64,
+    pub megabytes: i64,
     /// Seconds of CPU.
-    cpu: f64,
+    pub cpu: f64,
 }
 
-fn pass(home: &Path) -> Passed {
+pub(crate) fn pass(home: &Path) -> Passed {
     let begun = Instant::now();
     let mut command = Command::new(env!("CARGO_BIN_EXE_vadegate"));
     command.args(["pass", "--json"]).current_dir(home).stdout(Stdio::null());
@@ -183,50 +184,6 @@ fn one_long_file(server: &SshServer) {
     );
 }
 
-fn many_small_files(server: &SshServer) {
-    let home = tempfile::tempdir().expect("a folder");
-    let far = home.path().join("far");
-    fs::create_dir(&far).expect("a folder");
-    for number in 0..MANY {
-        let content = format!("{number:015}\n").into_bytes().repeat(256);
-        fs::write(far.join(format!("{number:06}.dat")), content).expect("a file");
-    }
-    let mut times: [Vec<Duration>; 2] = Default::default();
-    let (mut megabytes, mut own, mut servers) = (0, Vec::new(), Vec::new());
-    for round in 0..ROUNDS {
-        let here = home.path().join(format!("here-{round}"));
-        fs::create_dir(&here).expect("a folder");
-        times[0].push(sftp(server, &format!("get {}/* {}\n", far.display(), here.display())));
-        let coast = home.path().join(format!("coast-{round}"));
-        configure(&coast, server, &far);
-        let before = busy();
-        let passed = pass(&coast);
-        let all = busy() - before;
-        own.push(Duration::from_secs_f64(passed.cpu));
-        servers.push(Duration::from_secs_f64((all - passed.cpu).max(0.0)));
-        times[1].push(passed.took);
-        megabytes = megabytes.max(passed.megabytes);
-        let filed = fs::read_dir(coast.join("archive")).expect("the archive").count();
-        assert_eq!(filed, MANY);
-    }
-    let [theirs, ours] = &times;
-    let (theirs, ours) = (seconds(theirs), seconds(ours));
-    println!(
-        "10,000 files of 4 KiB: one batch of sftp {theirs:.2} s; fetched, durable, entered, filed {ours:.2} s: {:.2} (wanted 5), {megabytes} MB (wanted under 80)",
-        theirs / ours
-    );
-    // What a pass can be at the best, on a machine that does nothing else.
-    let processors = std::thread::available_parallelism().map_or(1, usize::from) as f64;
-    let (own, servers) = (seconds(&own), seconds(&servers));
-    println!(
-        "  CPU of such a pass: the program {own:.2} s, the server and the kernel {servers:.2} s; on {processors} processors it takes {:.2} s at least (a ratio of {:.2}), and with a program that needed none {:.2} s ({:.2})",
-        (own + servers) / processors,
-        theirs * processors / (own + servers),
-        servers / processors,
-        theirs * processors / servers
-    );
-}
-
 fn a_second_look(server: &SshServer) {
     let home = tempfile::tempdir().expect("a folder");
     let far = home.path().join("far");
@@ -241,26 +198,7 @@ fn a_second_look(server: &SshServer) {
     fs::write(coast.join("vadegate.toml"), config.replace("settle = \"0s\"", "settle = \"1h\""))
         .expect("the configuration");
     let service = Service::start(&coast);
-    let look = || {
-        let begun = Instant::now();
-        let url = format!("{}/api/v1/gates/office/pass", service.base);
-        let call =
-            service.agent.post(&url).header("Authorization", &format!("Bearer {}", service.token));
-        call.send_empty().expect("a pass");
-        begun.elapsed()
-    };
-    // Its own first look, by which it has what the ledger knows.
-    let looked = || {
-        let url = format!("{}/api/v1/gates/office", service.base);
-        let call =
-            service.agent.get(&url).header("Authorization", &format!("Bearer {}", service.token));
-        let told = call.call().expect("the gate").body_mut().read_to_string().expect("text");
-        let gate: serde_json::Value = serde_json::from_str(&told).expect("a gate");
-        gate["fetch"]["looked_at"].is_string()
-    };
-    while !looked() {
-        std::thread::sleep(Duration::from_millis(100));
-    }
+    has_looked(&service);
     let place = place(server, &far);
     let mut times: [Vec<Duration>; 2] = Default::default();
     for _ in 0..ROUNDS {
@@ -274,7 +212,7 @@ fn a_second_look(server: &SshServer) {
             .expect("it is listed");
         assert_eq!(count, KNOWN);
         times[0].push(begun.elapsed());
-        times[1].push(look());
+        times[1].push(asked_to_pass(&service));
     }
     let [bare, ours] = &times;
     let (bare, ours) = (seconds(bare), seconds(ours));
@@ -282,6 +220,31 @@ fn a_second_look(server: &SshServer) {
         "100,000 files at a place that are known: listed {bare:.2} s; looked at {ours:.2} s: {:.2} (wanted 1.3)",
         ours / bare
     );
+}
+
+/// Waits for the first look of a service, by which it has what the ledger knows.
+pub(crate) fn has_looked(service: &Service) {
+    let looked = || {
+        let url = format!("{}/api/v1/gates/office", service.base);
+        let call =
+            service.agent.get(&url).header("Authorization", &format!("Bearer {}", service.token));
+        let told = call.call().expect("the gate").body_mut().read_to_string().expect("text");
+        let gate: serde_json::Value = serde_json::from_str(&told).expect("a gate");
+        gate["fetch"]["looked_at"].is_string()
+    };
+    while !looked() {
+        std::thread::sleep(Duration::from_millis(100));
+    }
+}
+
+/// How long a service takes to look at the place, and to work what has come.
+pub(crate) fn asked_to_pass(service: &Service) -> Duration {
+    let begun = Instant::now();
+    let url = format!("{}/api/v1/gates/office/pass", service.base);
+    let call =
+        service.agent.post(&url).header("Authorization", &format!("Bearer {}", service.token));
+    call.send_empty().expect("a pass");
+    begun.elapsed()
 }
 
 /// A service over 200 places, looked at each five minutes, when all was looked at once.

@@ -63,6 +63,7 @@ mod fetching_cut;
 mod figures;
 mod fixtures;
 mod folders;
+mod foreseen;
 mod guarding;
 mod hostile;
 mod hours;

@@ -300,7 +300,7 @@ fn entered(
     tx.entered(id);
     tx.count(&new.gate, None, state);
     let told = if state == State::Worked { State::Ready } else { state };
-    let Some(HandedIn { upload, who }) = &new.handed_in else {
+    let Some(HandedIn { upload, who, .. }) = &new.handed_in else {
         return tx.tell(id, &new.gate, told, Cause::Pass, words);
     };
     let fetched = remotes::entered(tx.connection, *upload, id, tx.now)?;

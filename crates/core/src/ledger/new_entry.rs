@@ -51,6 +51,8 @@ pub(crate) struct HandedIn {
     pub upload: UploadId,
     /// Who has handed it in.
     pub who: String,
+    /// The sum of what was received and made durable.
+    pub sum: Sha256,
 }
 
 /// What a gate wants of repeats and revisions.

@@ -7,6 +7,7 @@ use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading, writing};
 use crate::ledger::ids::{EntryId, RemoteId, UploadId};
 use crate::ledger::transitions::as_i64;
+use crate::ledger::writer::Tx;
 
 /// A version of a file at a place.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
@@ -106,32 +107,7 @@ impl Ledger {
                     .and_then(|mut delete| delete.execute([id]))
                     .map_err(writing)?;
             }
-            let mut ids = Vec::with_capacity(seen.len());
-            for one in &seen {
-                let id = tx
-                    .connection
-                    .prepare_cached(
-                        "INSERT INTO remote (gate, place, path, bytes, modified, tag, seen_at)
-                         VALUES (?, ?, ?, ?, ?, ?, ?)
-                         ON CONFLICT (gate, place, path, bytes, modified, tag)
-                         DO UPDATE SET seen_at = remote.seen_at RETURNING id",
-                    )
-                    .and_then(|mut insert| {
-                        let values = params![
-                            gate,
-                            place,
-                            one.path,
-                            as_i64(one.bytes),
-                            one.modified.unwrap_or(-1),
-                            one.tag.as_deref().unwrap_or(""),
-                            tx.now
-                        ];
-                        insert.query_row(values, |row| row.get(0))
-                    })
-                    .map_err(writing)?;
-                ids.push(id);
-            }
-            Ok(ids)
+            seen.iter().map(|one| number_of(tx, &gate, &place, one)).collect()
         })?
         .wait()
     }
@@ -189,6 +165,36 @@ impl Ledger {
     }
 }
 
+/// The number of a version; one that was not seen before is noted.
+fn number_of(
+    tx: &mut Tx<'_>,
+    gate: &str,
+    place: &str,
+    one: &RemoteVersion,
+) -> Result<RemoteId, LedgerError> {
+    let (bytes, modified) = (as_i64(one.bytes), one.modified.unwrap_or(-1));
+    let tag = one.tag.as_deref().unwrap_or("");
+    // Giving something back would have a table made and dropped for each.
+    let new = tx.run(
+        "INSERT INTO remote (gate, place, path, bytes, modified, tag, seen_at)
+         VALUES (?, ?, ?, ?, ?, ?, ?)
+         ON CONFLICT (gate, place, path, bytes, modified, tag) DO NOTHING",
+        params![gate, place, one.path, bytes, modified, tag, tx.now],
+    );
+    if new.map_err(writing)? == 1 {
+        return Ok(RemoteId::of(tx.connection.last_insert_rowid()));
+    }
+    tx.connection
+        .prepare_cached(
+            "SELECT id FROM remote
+             WHERE gate = ? AND place = ? AND path = ? AND bytes = ? AND modified = ? AND tag = ?",
+        )
+        .and_then(|mut select| {
+            select.query_row(params![gate, place, one.path, bytes, modified, tag], |row| row.get(0))
+        })
+        .map_err(writing)
+}
+
 /// The entry that a file of a place became; gives from where it was fetched, in words.
 pub(crate) fn entered(
     connection: &rusqlite::Connection,
@@ -196,19 +202,25 @@ pub(crate) fn entered(
     entry: EntryId,
     now: i64,
 ) -> Result<Option<String>, LedgerError> {
+    let known = connection
+        .prepare_cached("SELECT id, place, path FROM remote WHERE upload = ?")
+        .and_then(|mut select| {
+            let known = |row: &Row<'_>| {
+                let from = format!("{}: {}", row.get::<_, String>(1)?, row.get::<_, String>(2)?);
+                Ok((row.get::<_, RemoteId>(0)?, from))
+            };
+            select.query_row([upload], known).optional()
+        });
+    let Some((id, from)) = known.map_err(writing)? else { return Ok(None) };
     connection
         .prepare_cached(
             // Numbers of uploads are given again: it is not known by it any more.
             "UPDATE remote SET entry = ?2, upload = NULL, fetched_at = COALESCE(fetched_at, ?3)
-             WHERE upload = ?1 RETURNING place, path",
+             WHERE id = ?1",
         )
-        .and_then(|mut update| {
-            let from = |row: &Row<'_>| {
-                Ok(format!("{}: {}", row.get::<_, String>(0)?, row.get::<_, String>(1)?))
-            };
-            update.query_row(params![upload, entry, now], from).optional()
-        })
-        .map_err(writing)
+        .and_then(|mut update| update.execute(params![id, entry, now]))
+        .map_err(writing)?;
+    Ok(Some(from))
 }
 
 /// It lies in the drop folder, durably.

@@ -37,7 +37,7 @@ impl Guess {
                 possible
             }
             Cell::Integer(whole) => {
-                let digits = whole.unsigned_abs().checked_ilog10().unwrap_or(0) + 1;
+                let digits = whole.unsigned_abs().checked_ilog10().map_or(0, |digits| digits + 1);
                 self.whole = self.whole.max(digits as u16);
                 &[Kind::Integer, Kind::Decimal, Kind::Real]
             }
@@ -61,9 +61,12 @@ impl Guess {
     /// Takes the digits of a decimal into account.
     #[inline]
     pub(crate) fn measure(&mut self, text: &[u8]) {
+        // What is nothing in front says nothing of how long a number is.
         let sign = usize::from(matches!(text, [b'-' | b'+', ..]));
+        let nothing = text[sign..].iter().take_while(|byte| **byte == b'0').count();
+        let text = &text[sign + nothing..];
         let point = text.iter().rposition(|byte| *byte == b'.');
-        let whole = point.unwrap_or(text.len()) - sign;
+        let whole = point.unwrap_or(text.len());
         let fraction = point.map_or(0, |point| text.len() - point - 1);
         self.whole = self.whole.max(u16::try_from(whole).unwrap_or(u16::MAX));
         self.fraction = self.fraction.max(u16::try_from(fraction).unwrap_or(u16::MAX));

@@ -65,6 +65,7 @@ impl Plan {
         table: TextTable<'_>,
         found: &Found,
         input: &Input<'_>,
+        pieces: usize,
     ) -> Result<bool, MergeError> {
         if self.is_plain() && !self.guesses() {
             return Ok(check_regular(table, found)?);
@@ -76,7 +77,7 @@ impl Plan {
         let shape = self.shape(table.columns(), input, None);
         let Some(reader) = table.into_reader() else { return Ok(false) };
         let checked = blocks::check(
-            Cutter::new(reader, records.columns),
+            Cutter::new(reader, records.columns).first(pieces),
             Records::Delimited(records),
             &shape,
             input,
@@ -91,6 +92,7 @@ impl Plan {
         lines: &Lines,
         found: &Found,
         input: &Input<'_>,
+        pieces: usize,
     ) -> Result<bool, MergeError> {
         if self.is_plain() && !self.guesses() {
             return Ok(true);
@@ -98,7 +100,7 @@ impl Plan {
         let mut guesses: Vec<Guess> = self.columns.iter().map(|one| one.guess).collect();
         let guessing = self.guesses().then_some(&mut guesses);
         let shape = self.shape(lines.names(), input, None);
-        let cutter = Cutter::lines(source::text_of(input.bytes(), found)?);
+        let cutter = Cutter::lines(source::text_of(input.bytes(), found)?).first(pieces);
         let checked = blocks::check(cutter, Records::Json(lines), &shape, input, guessing);
         self.checked(checked, guesses)
     }

@@ -22,6 +22,12 @@ impl Plan {
         place.is_some()
     }
 
+    /// Whether types are told from all values that the sources have.
+    pub fn guesses_types(&self) -> bool {
+        let guess = self.options.guess && self.options.writing.is_typed();
+        guess && self.columns.iter().any(|planned| planned.column.kind.is_none())
+    }
+
     /// Settles the types of columns once all sources are noted.
     pub fn settle_types(&mut self) {
         let writing = &self.options.writing;

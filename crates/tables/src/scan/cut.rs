@@ -54,6 +54,8 @@ pub(crate) struct Cutter<R> {
     ended: bool,
     /// Bytes of a piece, about.
     bytes: usize,
+    /// Pieces that are still wanted.
+    wanted: usize,
 }
 
 impl<R: Read> Cutter<R> {
@@ -65,12 +67,19 @@ impl<R: Read> Cutter<R> {
         let (buffer, unread, input, line) = reader.into_rest();
         let left = buffer[unread].to_vec();
         let bytes = BYTES.max(columns * FOR_A_COLUMN);
-        Cutter { input, quotes: true, left, line, ended: false, bytes }
+        Cutter { input, quotes: true, left, line, ended: false, bytes, wanted: usize::MAX }
     }
 
     /// Cuts a text at any of its lines.
     pub fn lines(input: R) -> Self {
-        Cutter { input, quotes: false, left: Vec::new(), line: 1, ended: false, bytes: BYTES }
+        let (left, wanted) = (Vec::new(), usize::MAX);
+        Cutter { input, quotes: false, left, line: 1, ended: false, bytes: BYTES, wanted }
+    }
+
+    /// Gives no more than so many pieces.
+    pub fn first(mut self, pieces: usize) -> Self {
+        self.wanted = pieces;
+        self
     }
 
     /// The next piece, in a spare buffer; none at the end.
@@ -78,9 +87,10 @@ impl<R: Read> Cutter<R> {
     /// # Errors
     /// Those of the input; a quote that is never closed is irregular.
     pub fn next(&mut self, spare: &Spare) -> Result<Option<Cut>, Stopped> {
-        if self.ended && self.left.is_empty() {
+        if self.wanted == 0 || (self.ended && self.left.is_empty()) {
             return Ok(None);
         }
+        self.wanted -= 1;
         let mut text = spare.take();
         text.append(&mut self.left);
         // Whether a little more is there at all: most texts are short, and were read with

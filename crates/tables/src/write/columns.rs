@@ -6,7 +6,7 @@ use jiff::civil::{Date, Time};
 
 use super::{Head, invalid};
 use crate::cell::Cell;
-use crate::kind::{Kind, Scaled};
+use crate::kind::{Kind, MOST_DIGITS, Scaled};
 
 /// The values of a column, without those where nothing stands.
 pub(crate) enum Values {
@@ -38,6 +38,17 @@ pub struct Columns {
 
 /// Digits of a decimal that 64 bits always hold.
 pub(super) const SHORT: u32 = 18;
+
+/// A number of no more than 18 digits.
+fn short(number: i128) -> Option<i64> {
+    let number = i64::try_from(number).ok()?;
+    (number.unsigned_abs() < 10_u64.pow(SHORT)).then_some(number)
+}
+
+/// A number of no more than 38 digits.
+fn long(number: i128) -> Option<i128> {
+    (number.unsigned_abs() < 10_u128.pow(MOST_DIGITS)).then_some(number)
+}
 
 impl Columns {
     /// No rows yet, of these columns.
@@ -96,13 +107,13 @@ impl Values {
 }
 
 /// A decimal as a whole number of a scale.
-fn scaled(cell: &Cell<'_>, scale: u32) -> io::Result<i128> {
+fn scaled<T>(cell: &Cell<'_>, scale: u32, held: impl Fn(i128) -> Option<T>) -> io::Result<T> {
     let number = match cell {
         Cell::Integer(whole) => Some(Scaled { digits: (*whole).into(), scale: 0 }),
         Cell::Decimal(text) => Scaled::of(text),
         other => Scaled::of(&other.to_text()),
     };
-    let number = number.and_then(|number| number.with_scale(scale));
+    let number = number.and_then(|number| number.with_scale(scale)).and_then(held);
     number.ok_or_else(|| {
         let text = cell.to_text();
         invalid(format!("`{text}` has more digits than the values that were seen before"))
@@ -147,9 +158,9 @@ impl Pending {
                 values.push(i64::try_from(number.digits).ok()?);
             }
             Values::Decimal(values, scale) => {
-                values.push(i64::try_from(number.with_scale(*scale)?).ok()?);
+                values.push(short(number.with_scale(*scale)?)?);
             }
-            Values::Long(values, scale) => values.push(number.with_scale(*scale)?),
+            Values::Long(values, scale) => values.push(long(number.with_scale(*scale)?)?),
             _ => return None,
         }
         self.there.push(1);
@@ -221,12 +232,11 @@ impl Pending {
                 true
             }
             (Values::Decimal(numbers, scale), cell) => {
-                let number = i64::try_from(scaled(cell, *scale)?);
-                numbers.push(number.map_err(|_| invalid("a number beyond 18 digits".into()))?);
+                numbers.push(scaled(cell, *scale, short)?);
                 true
             }
             (Values::Long(numbers, scale), cell) => {
-                numbers.push(scaled(cell, *scale)?);
+                numbers.push(scaled(cell, *scale, long)?);
                 true
             }
             (Values::Real(reals), cell) => {

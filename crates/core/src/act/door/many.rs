@@ -13,16 +13,16 @@ use std::time::SystemTime;
 
 use crate::act::door::rules::give_up;
 use crate::act::door::types::{DoorError, NewUpload};
-use crate::act::door::{give_name, new_upload, past};
+use crate::act::door::{give_name, hand_in, new_upload, past};
 use crate::engine::Engine;
 use crate::engine::gate::state::Live;
 use crate::fault::at;
 use crate::files::durable::Unsynced;
+use crate::files::kept_open::KeptOpen;
 use crate::files::sha256::Sha256;
 use crate::files::version::Version;
 use crate::filing::staging::default_mode;
 use crate::ledger::ids::RemoteId;
-use crate::ledger::new_entry::HandedIn;
 use crate::ledger::uploads::Upload;
 
 /// A small file that was fetched whole, and lies nowhere yet.
@@ -51,6 +51,7 @@ impl Engine {
         stay: bool,
         arrivals: &[SmallArrival],
     ) -> Result<Vec<Result<(), DoorError>>, DoorError> {
+        let _kept = KeptOpen::begin();
         let mut uploads = begin(live, who, arrivals)?;
         // Nobody else goes on with them meanwhile.
         let receiving = &live.context.receiving;
@@ -65,7 +66,7 @@ impl Engine {
         let whole = uploads.iter().zip(arrivals);
         let whole = whole.filter_map(|(upload, one)| Some((upload.id, upload.version()?, one.sum)));
         live.context.ledger.uploads_whole(whole.collect())?;
-        let named = name_all(live, &uploads)?;
+        let named = name_all(live, &uploads, arrivals)?;
         let mut published = Vec::new();
         for ((upload, arrival), named) in uploads.iter().zip(arrivals).zip(&named) {
             match named {
@@ -126,13 +127,15 @@ fn write(live: &Live, upload: &Upload, one: &SmallArrival) -> Result<File, DoorE
 }
 
 /// Gives them their names, over nothing, durably; one that is refused is given with why.
-fn name_all(live: &Live, uploads: &[Upload]) -> Result<Vec<Result<(), DoorError>>, DoorError> {
+fn name_all(
+    live: &Live,
+    uploads: &[Upload],
+    arrivals: &[SmallArrival],
+) -> Result<Vec<Result<(), DoorError>>, DoorError> {
     let mut folders = BTreeMap::new();
     let mut named = Vec::with_capacity(uploads.len());
-    for upload in uploads {
-        let version = upload.version().ok_or(DoorError::None)?;
-        let by = HandedIn { upload: upload.id, who: upload.who.clone() };
-        live.hand_in(&upload.place, version, by);
+    for (upload, arrival) in uploads.iter().zip(arrivals) {
+        hand_in(live, upload, arrival.sum)?;
         let staged = live.context.config.reach.at(Path::new(&upload.staged))?;
         named.push(match give_name(live, upload, &staged) {
             Ok(folder) => {

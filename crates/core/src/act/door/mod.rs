@@ -145,9 +145,7 @@ impl Engine {
             upload.sha256 = Some(sum);
             upload.whole = Some((version.inode, version.modified_ns));
         }
-        let version = upload.version().ok_or(DoorError::None)?;
-        let by = HandedIn { upload: upload.id, who: upload.who.clone() };
-        live.hand_in(&upload.place, version, by);
+        hand_in(live, upload, sum)?;
         let placed = self.make_room(live, upload).and_then(|()| publish(live, upload, &staged));
         if let Err(DoorError::Occupied(_) | DoorError::Changed(_)) = &placed {
             // What was refused does not get its name later, behind the sender's back.
@@ -325,6 +323,14 @@ fn new_upload(live: &Live, new: NewUpload) -> Result<Upload, DoorError> {
         published: false,
         entry: None,
     })
+}
+
+/// Has the gate know that a version is complete, and durable, when it gets its name.
+fn hand_in(live: &Live, upload: &Upload, sum: Sha256) -> Result<(), DoorError> {
+    let version = upload.version().ok_or(DoorError::None)?;
+    let by = HandedIn { upload: upload.id, who: upload.who.clone(), sum };
+    live.hand_in(&upload.place, version, by);
+    Ok(())
 }
 
 /// A time that a file has; one that is not come yet is that of a clock that is wrong.

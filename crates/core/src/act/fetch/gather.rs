@@ -13,6 +13,7 @@ use crate::act::fetch::bring::{AT_ONCE, Brought, NotBrought, Queue, modified_tim
 use crate::act::fetch::look::Wanted;
 use crate::act::fetch::{Broken, Fetching};
 use crate::config::fetch::AfterFetch;
+use crate::files::kept_open::KeptOpen;
 use crate::files::sha256::Sum;
 
 /// Files of so many bytes at the most are small.
@@ -86,6 +87,7 @@ impl Fetching<'_> {
         whole: &SyncSender<(Wanted, SmallArrival)>,
         ended: &Sender<Ended>,
     ) {
+        let kept = KeptOpen::begin();
         let mut left = Vec::with_capacity(some.len());
         for one in some {
             match self.lies_there(&one) {
@@ -97,6 +99,7 @@ impl Fetching<'_> {
                 Err(error) => end(ended, (one, Err(error))),
             }
         }
+        drop(kept);
         let paths: Vec<_> = left.iter().flatten().map(|one| one.version.path.clone()).collect();
         let sizes = left.iter().flatten().map(|one| one.version.bytes);
         let asked: Vec<_> = paths.iter().map(String::as_str).zip(sizes).collect();

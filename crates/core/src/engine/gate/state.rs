@@ -128,8 +128,8 @@ impl Live {
         let pause = context.ledger.paused(&gate.name).unwrap_or_default();
         let handed_in = context.ledger.open_uploads(&gate.name, None).unwrap_or_default();
         let handed_in = handed_in.into_iter().filter_map(|upload| {
-            let version = upload.version()?;
-            Some((upload.place, (version, HandedIn { upload: upload.id, who: upload.who })))
+            let (version, sum) = (upload.version()?, upload.sha256?);
+            Some((upload.place, (version, HandedIn { upload: upload.id, who: upload.who, sum })))
         });
         let folders = gate.drops.find().folders;
         let state = State {

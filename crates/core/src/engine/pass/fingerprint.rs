@@ -104,7 +104,16 @@ fn take_fingerprint(
     let Candidate { path, version, look, fields, given_up, .. } = candidate;
     let reach = &live.context.config.reach;
     let real = live.real(&live.gate.drops.path_of(path));
-    let mut file = match folders.at(reach, &real).and_then(|at| at.open()) {
+    // What is handed in was summed, checked and made durable as it was received: it is not read
+    // again, and no companion speaks for it.
+    let handed_in = live.handed_in(path, version);
+    let at = folders.at(reach, &real);
+    if let (Some(handed_in), Ok(at)) = (&handed_in, &at)
+        && at.is(version)
+    {
+        return Ok((handed_in.sum, given_up.clone(), None));
+    }
+    let mut file = match at.and_then(|at| at.open()) {
         Ok(file) => file,
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Err(None),
         Err(error) if error.raw_os_error() == Some(libc::ELOOP) => {
@@ -136,8 +145,7 @@ fn take_fingerprint(
         FingerprintError::Io(error) => Some(format!("it cannot be read: {error}")),
     })?;
     let file = syncs.then_some(file);
-    // What is handed in was checked when it was received: no companion speaks for it.
-    if given_up.is_some() || live.handed_in(path, version).is_some() {
+    if given_up.is_some() || handed_in.is_some() {
         return Ok((sha256, given_up.clone(), file));
     }
     match check_sum(live, path, fields, look, &sha256) {

@@ -68,10 +68,6 @@ impl HandPlan {
             begin_with(&mut plan, &Reach::anywhere(), base)
                 .map_err(|fault| HandError::Refused(fault.to_string()))?;
         }
-        let sources = self.sound(&mut plan, sources)?;
-        if sources.is_empty() {
-            return Ok(None);
-        }
         let opening =
             StagePreamble { header: true, line_end: false, base, summed: false, mode: None };
         let hidden = |ending: &str| {
@@ -81,8 +77,22 @@ impl HandPlan {
         let (staged, aside) = (hidden("merging")?, hidden("rejects")?);
         let wanted = plan.options().misfits != vadegate_tables::Misfits::Hold;
         let rejects = wanted.then_some(RejectsAt { staged: &aside.0, header: true });
-        let made = stage(plan, &sources, &staged.0, &opening, rejects.as_ref(), stopping);
-        let made = made.map_err(|error| told(error, &sources, output))?;
+        let staging = |plan, sources: &[Source]| {
+            stage(plan, sources, &staged.0, &opening, rejects.as_ref(), stopping)
+        };
+        let foreseen = self.foreseen(&plan, &sources).map(|plan| staging(plan, &sources));
+        let made = match foreseen {
+            Some(Ok(made)) => made,
+            Some(Err(stopped @ Failure::Stopped)) => return Err(told(stopped, &sources, output)),
+            // Of what came otherwise than was foreseen, or is faulty, the whole is looked at.
+            _ => {
+                let sources = self.sound(&mut plan, sources)?;
+                if sources.is_empty() {
+                    return Ok(None);
+                }
+                staging(plan, &sources).map_err(|error| told(error, &sources, output))?
+            }
+        };
         let replace = there && self.order.exists != Exists::Number;
         let put = |from: &At, to: &Path, replace: bool| {
             let to = by_hand(to)?;
@@ -127,6 +137,22 @@ impl HandPlan {
             ..by_name
         };
         Ok(Options { writing, ..self.order.options.clone() })
+    }
+
+    /// The plan of an output whose columns have types that are said: of decimals it is foreseen
+    /// from the first rows how many digits they have, and a number that has more breaks it off.
+    /// None where more must be known of all rows before the first is written.
+    fn foreseen(&self, plan: &Plan, sources: &[Source]) -> Option<Plan> {
+        let options = plan.options();
+        let all_first = options.misfits_up_to.is_some() || self.order.leave_faulty;
+        if !options.writing.is_typed() || all_first {
+            return None;
+        }
+        let mut plan = plan.clone();
+        for source in sources {
+            note(&mut plan, source, Depth::Start).ok()?;
+        }
+        (!sources.is_empty() && !plan.guesses_types()).then_some(plan)
     }
 
     /// The sources that can be merged; the others are told.
