@@ -1,5 +1,5 @@
-//! Builds the service again when the console has been built again.
+//! The console that is embedded is built by other tools: when it changes, this crate does.
 
 fn main() {
-    println!("cargo:rerun-if-changed=../../console/dist");
+    println!("cargo::rerun-if-changed=../../console/dist");
 }

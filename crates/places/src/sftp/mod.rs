@@ -179,8 +179,17 @@ impl Place for Sftp {
     }
 
     fn read_small(&self, wanted: &[(&str, u64)], each: &mut EachSmall<'_>) -> Result<(), Fault> {
-        wanted.iter().try_for_each(|(path, _)| crate::check_path(path))?;
-        let wanted = wanted.iter().map(|(path, bytes)| (self.address.on_server(path), *bytes));
+        let mut sayable = Vec::with_capacity(wanted.len());
+        for (number, (path, bytes)) in wanted.iter().enumerate() {
+            match crate::check_path(path) {
+                Ok(()) => sayable.push((number, self.address.on_server(path), *bytes)),
+                Err(fault) => {
+                    if !each(number, Err(fault)) {
+                        return Ok(());
+                    }
+                }
+            }
+        }
         self.ask(async |connection| {
             let mut whole = |number: usize, read: Result<(Vec<u8>, FileAttributes), Fault>| {
                 let read = read.map(|(content, attributes)| {
@@ -189,7 +198,7 @@ impl Place for Sftp {
                 });
                 each(number, read)
             };
-            transfer::read_small(&connection, wanted.collect(), &mut whole).await
+            transfer::read_small(&connection, sayable, &mut whole).await
         })
     }
 

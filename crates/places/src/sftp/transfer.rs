@@ -79,16 +79,16 @@ type EachRead<'a> = dyn FnMut(usize, Result<(Vec<u8>, FileAttributes), Fault>) -
 /// is asked for in one breath.
 pub(crate) async fn read_small(
     connection: &Connection,
-    wanted: Vec<(String, u64)>,
+    wanted: Vec<(usize, String, u64)>,
     each: &mut EachRead<'_>,
 ) -> Result<(), Fault> {
-    let mut next = wanted.into_iter().enumerate();
+    let mut next = wanted.into_iter();
     let mut under_way = FuturesUnordered::new();
     let mut more = true;
     loop {
         while more
             && under_way.len() < SMALL_UNDER_WAY
-            && let Some((number, (path, bytes))) = next.next()
+            && let Some((number, path, bytes)) = next.next()
         {
             under_way.push(async move { (number, read_one(connection, path, bytes).await) });
         }

@@ -204,12 +204,14 @@ fn small_files_are_read_together_and_each_is_told_as_it_is() {
         // One has more than is said, one less, and one is not there.
         (wanted[7].1, wanted[8].1) = (11, 900_000);
         wanted.push(("in/none.csv", 12));
+        wanted.push(("in/../../x.csv", 12));
         let mut came = vec![None; wanted.len()];
         let mut each = |number: usize, one: Result<SmallFile, Fault>| {
             came[number] = Some(one.map_err(|fault| matches!(fault, Fault::Absent)));
             true
         };
         place.read_small(&wanted, &mut each).unwrap_or_else(|fault| panic!("{name}: {fault:?}"));
+        assert_eq!(came.pop(), Some(Some(Err(false))), "{name}: what climbs");
         assert_eq!(came.pop(), Some(Some(Err(true))), "{name}: what is not there");
         for (number, one) in came.into_iter().enumerate() {
             let one = one.unwrap().unwrap();

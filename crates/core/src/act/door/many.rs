@@ -12,8 +12,8 @@ use std::path::Path;
 use std::time::SystemTime;
 
 use crate::act::door::rules::give_up;
+use crate::act::door::staged::{give_name, hand_in, new_upload, past};
 use crate::act::door::types::{DoorError, NewUpload};
-use crate::act::door::{give_name, hand_in, new_upload, past};
 use crate::engine::Engine;
 use crate::engine::gate::state::Live;
 use crate::fault::at;
