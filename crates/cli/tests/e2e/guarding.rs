@@ -4,13 +4,13 @@ use crate::reaching::limit_files;
 use std::fs;
 use std::io::{Read, Write};
 use std::net::TcpStream;
-use std::os::unix::fs::{PermissionsExt, symlink};
+use std::os::unix::fs::symlink;
 use std::time::Duration;
 
 use serde_json::json;
 
 use crate::passes::pass;
-use crate::support::{Service, TestHome, filing_gate, text, wait};
+use crate::support::{Service, TestHome, filing_gate, wait};
 
 pub(crate) fn coast() -> (TestHome, Service) {
     let coast = TestHome::new(&filing_gate("tide", "take = [\"*.csv\"]"));
