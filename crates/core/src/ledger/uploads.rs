@@ -9,7 +9,7 @@ use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading, writing};
 use crate::ledger::ids::{EntryId, RemoteId, UploadId};
 use crate::ledger::transitions::as_i64;
-use crate::ledger::writer::Tx;
+use crate::ledger::writer::{Ticket, Tx};
 
 /// A file that is handed in.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -173,18 +173,19 @@ impl Ledger {
     }
 
     /// They have their names, durably, and were fetched by that where they were; `stay` when
-    /// nothing is to be done with them at their place.
+    /// nothing is to be done with them at their place. Nothing rests on it being durable: what
+    /// is whole and not known to have its name is looked for under it.
     pub(crate) fn fetched_published(
         &self,
         all: Vec<(UploadId, RemoteId)>,
         stay: bool,
-    ) -> Result<(), LedgerError> {
+    ) -> Result<Ticket<()>, LedgerError> {
         let published = move |tx: &mut Tx<'_>, (id, remote): (UploadId, RemoteId)| {
             tx.run("UPDATE upload SET published = 1, at = ?2 WHERE id = ?1", params![id, tx.now])
                 .map_err(writing)?;
             crate::ledger::remotes::fetched(tx.connection, remote, stay, tx.now)
         };
-        self.submit(move |tx| all.into_iter().try_for_each(|one| published(tx, one)))?.wait()
+        self.submit(move |tx| all.into_iter().try_for_each(|one| published(tx, one)))
     }
 
     /// It has its name, durably; `false` when it has not got it.

@@ -24,6 +24,7 @@ use crate::files::version::Version;
 use crate::filing::staging::default_mode;
 use crate::ledger::ids::RemoteId;
 use crate::ledger::uploads::Upload;
+use crate::ledger::writer::Ticket;
 
 /// A small file that was fetched whole, and lies nowhere yet.
 pub(crate) struct SmallArrival {
@@ -40,7 +41,8 @@ pub(crate) struct SmallArrival {
 
 impl Engine {
     /// Hands in small files that were fetched; `stay` when nothing is to be done with them at
-    /// their place. Gives for each whether it has got its name.
+    /// their place. Gives for each whether it has got its name, and the write by which that is
+    /// known.
     ///
     /// # Errors
     /// [`DoorError`]: all were broken off; those that are whole end as any that is handed in.
@@ -50,7 +52,7 @@ impl Engine {
         who: &str,
         stay: bool,
         arrivals: &[SmallArrival],
-    ) -> Result<Vec<Result<(), DoorError>>, DoorError> {
+    ) -> Result<(Vec<Result<(), DoorError>>, Ticket<()>), DoorError> {
         let _kept = KeptOpen::begin();
         let mut uploads = begin(live, who, arrivals)?;
         // Nobody else goes on with them meanwhile.
@@ -75,10 +77,10 @@ impl Engine {
                 Err(_) => live.context.ledger.upload_published(upload.id, false)?,
             }
         }
-        live.context.ledger.fetched_published(published, stay)?;
+        let known = live.context.ledger.fetched_published(published, stay)?;
         at("fetch.published")?;
         self.have_looked(live)?;
-        Ok(named)
+        Ok((named, known))
     }
 }
 

@@ -151,7 +151,7 @@ impl Engine {
         placed?;
         match fetched {
             Some(Fetched { remote, stays, .. }) => {
-                live.context.ledger.fetched_published(vec![(upload.id, remote)], stays)?;
+                live.context.ledger.fetched_published(vec![(upload.id, remote)], stays)?.wait()?;
             }
             None => live.context.ledger.upload_published(upload.id, true)?,
         }

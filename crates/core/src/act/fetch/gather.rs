@@ -15,6 +15,7 @@ use crate::act::fetch::{Broken, Fetching};
 use crate::config::fetch::AfterFetch;
 use crate::files::kept_open::KeptOpen;
 use crate::files::sha256::Sum;
+use crate::ledger::writer::Ticket;
 
 /// Files of so many bytes at the most are small.
 const SMALL: u64 = 32 * 1024;
@@ -26,8 +27,8 @@ const GROUP_BYTES: usize = 8 << 20;
 /// So many that are read wait for being handed in.
 const WAITING: usize = 256;
 
-/// While one group is synced another is written.
-const GROUPS_AT_ONCE: usize = 2;
+/// While one group is synced others are written.
+const GROUPS_AT_ONCE: usize = 3;
 
 /// What became of a file, for whoever counts them.
 pub(super) type Ended = (Wanted, Result<Brought, NotBrought>);
@@ -69,12 +70,16 @@ impl Fetching<'_> {
         for _ in 0..GROUPS_AT_ONCE.min(count) {
             let (gathered, ended) = (Arc::clone(&gathered), ended.clone());
             scope.spawn(move || {
+                let mut last = None;
                 loop {
                     let (wanted, arrivals) = group(&gathered);
-                    if wanted.is_empty() {
+                    let done = wanted.is_empty();
+                    let next = (!done).then(|| self.hand_in(wanted, &arrivals, &ended)).flatten();
+                    // That a group is known to be fetched is waited for behind the next.
+                    wait_for(std::mem::replace(&mut last, next), &ended);
+                    if done {
                         return;
                     }
-                    self.hand_in(wanted, &arrivals, &ended);
                 }
             });
         }
@@ -152,10 +157,17 @@ impl Fetching<'_> {
         }))
     }
 
-    fn hand_in(&self, wanted: Vec<Wanted>, arrivals: &[SmallArrival], ended: &Sender<Ended>) {
+    /// Hands in a group; gives the write by which it is known to be fetched.
+    fn hand_in(
+        &self,
+        wanted: Vec<Wanted>,
+        arrivals: &[SmallArrival],
+        ended: &Sender<Ended>,
+    ) -> Option<Known> {
+        let first = wanted.first().cloned();
         let stay = self.config.after == AfterFetch::Leave;
         match self.engine.hand_in_fetched(&self.live, &self.who(), stay, arrivals) {
-            Ok(named) => {
+            Ok((named, known)) => {
                 for ((one, arrival), named) in wanted.into_iter().zip(arrivals).zip(named) {
                     let brought = match named {
                         Ok(()) => Brought::Here(arrival.content.len() as u64),
@@ -163,6 +175,7 @@ impl Fetching<'_> {
                     };
                     end(ended, (one, Ok(brought)));
                 }
+                first.map(|first| (first, known))
             }
             Err(error) => {
                 let mut why = Some(NotBrought::from(error));
@@ -170,8 +183,20 @@ impl Fetching<'_> {
                     let why = why.take().unwrap_or(NotBrought::Broken(Broken::Stopping));
                     end(ended, (one, Err(why)));
                 }
+                None
             }
         }
+    }
+}
+
+/// The first file of a group, and the write by which all of it is known to be fetched.
+type Known = (Wanted, Ticket<()>);
+
+fn wait_for(known: Option<Known>, ended: &Sender<Ended>) {
+    if let Some((first, known)) = known
+        && let Err(error) = known.wait()
+    {
+        end(ended, (first, Err(NotBrought::from(error))));
     }
 }
 
