@@ -39,10 +39,17 @@ pub(crate) struct SmallArrival {
     pub modified: Option<SystemTime>,
 }
 
+/// What became of files that were handed in together.
+pub(crate) struct HandedInTogether {
+    /// Of each whether it has got its name, or why not.
+    pub named: Vec<Result<(), DoorError>>,
+    /// The write by which it is known that they were fetched.
+    pub known: Ticket<()>,
+}
+
 impl Engine {
     /// Hands in small files that were fetched; `stay` when nothing is to be done with them at
-    /// their place. Gives for each whether it has got its name, and the write by which that is
-    /// known.
+    /// their place.
     ///
     /// # Errors
     /// [`DoorError`]: all were broken off; those that are whole end as any that is handed in.
@@ -52,7 +59,7 @@ impl Engine {
         who: &str,
         stay: bool,
         arrivals: &[SmallArrival],
-    ) -> Result<(Vec<Result<(), DoorError>>, Ticket<()>), DoorError> {
+    ) -> Result<HandedInTogether, DoorError> {
         let _kept = KeptOpen::begin();
         let mut uploads = begin(live, who, arrivals)?;
         // Nobody else goes on with them meanwhile.
@@ -80,7 +87,7 @@ impl Engine {
         let known = live.context.ledger.fetched_published(published, stay)?;
         at("fetch.published")?;
         self.have_looked(live)?;
-        Ok((named, known))
+        Ok(HandedInTogether { named, known })
     }
 }
 

@@ -8,7 +8,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use vadegate_places::{Fault, SmallFile};
 
-use crate::act::door::many::SmallArrival;
+use crate::act::door::many::{HandedInTogether, SmallArrival};
 use crate::act::fetch::bring::{AT_ONCE, Brought, NotBrought, Queue, modified_time};
 use crate::act::fetch::look::Wanted;
 use crate::act::fetch::{Broken, Fetching};
@@ -167,7 +167,7 @@ impl Fetching<'_> {
         let first = wanted.first().cloned();
         let stay = self.config.after == AfterFetch::Leave;
         match self.engine.hand_in_fetched(&self.live, &self.who(), stay, arrivals) {
-            Ok((named, known)) => {
+            Ok(HandedInTogether { named, known }) => {
                 for ((one, arrival), named) in wanted.into_iter().zip(arrivals).zip(named) {
                     let brought = match named {
                         Ok(()) => Brought::Here(arrival.content.len() as u64),
