@@ -68,7 +68,10 @@ impl Engine {
         if let Err(error) = stage(live, &mut uploads, arrivals) {
             // A disk that is full is not kept full by what was begun.
             for upload in &uploads {
-                give_up(live, upload)?;
+                if let Err(error) = give_up(live, upload) {
+                    // It is known to the ledger, and goes on with the next look.
+                    tracing::warn!("what was received of a file cannot be removed: {error}");
+                }
             }
             return Err(error);
         }

@@ -10,7 +10,7 @@ use crate::work::outcome::{Failure, SourceFault};
 use crate::work::tables::source::{Source, begin_with, note};
 use crate::work::tables::stage::{RejectsAt, StagePreamble, stage};
 use std::path::{Path, PathBuf};
-use std::sync::atomic::AtomicBool;
+use std::sync::atomic::{AtomicBool, Ordering};
 use vadegate_tables::{Depth, Options, Plan, Writing};
 
 impl HandPlan {
@@ -86,6 +86,7 @@ impl HandPlan {
             Some(Err(stopped @ Failure::Stopped)) => return Err(told(stopped, &sources, output)),
             // Of what came otherwise than was foreseen, or is faulty, the whole is looked at.
             _ => {
+                self.read.store(0, Ordering::Relaxed);
                 let sources = self.sound(&mut plan, sources)?;
                 if sources.is_empty() {
                     return Ok(None);
