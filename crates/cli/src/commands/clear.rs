@@ -21,28 +21,41 @@ pub fn clear(config: Config, args: &Clear) -> Result<ExitCode, Failure> {
     let mut order = order(args)?;
     let zone = config.service.timezone.clone();
     let doer = Doer::of(config)?;
-    let would = doer.clear(&order)?;
-    if args.rehearse {
-        return end(&would, args.json, true, &zone);
-    }
-    if !args.json {
-        tell(&would, true, &zone)?;
-    }
-    if !would.removed.is_empty() && !args.yes {
-        let files = show::counted(would.removed.len() as u64, "file", "files");
-        let verb = if would.removed[0].moved_to.is_some() { "Move" } else { "Remove" };
-        confirm(&format!("{verb} {files}?"), "--yes")?;
+    if args.rehearse || !args.yes {
+        let would = doer.clear(&order)?;
+        if args.rehearse {
+            return end(&would, args.json, Told::Would, &zone);
+        }
+        if !args.json {
+            tell(&would, Told::Would, &zone)?;
+        }
+        if !would.removed.is_empty() {
+            let files = show::counted(would.removed.len() as u64, "file", "files");
+            let verb = if would.removed[0].moved_to.is_some() { "Move" } else { "Remove" };
+            confirm(&format!("{verb} {files}?"), "--yes")?;
+        }
     }
     order.rehearse = false;
     let done = doer.clear(&order)?;
-    end(&done, args.json, false, &zone)
+    end(&done, args.json, if args.yes { Told::Done } else { Told::AsSaid }, &zone)
 }
 
-fn end(cleared: &Cleared, json: bool, would: bool, zone: &TimeZone) -> Result<ExitCode, Failure> {
+/// What of a clear is told.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Told {
+    /// What would go.
+    Would,
+    /// What went, and nobody was told before.
+    Done,
+    /// What went, as it was told before.
+    AsSaid,
+}
+
+fn end(cleared: &Cleared, json: bool, what: Told, zone: &TimeZone) -> Result<ExitCode, Failure> {
     if json {
         show::json(cleared)?;
     } else {
-        tell(cleared, would, zone)?;
+        tell(cleared, what, zone)?;
     }
     let whole = cleared.problems.is_empty();
     Ok(if whole { ExitCode::SUCCESS } else { ExitCode::from(FAILED) })
@@ -78,9 +91,10 @@ fn order(args: &Clear) -> Result<ClearOrder, Failure> {
     })
 }
 
-fn tell(cleared: &Cleared, would: bool, zone: &TimeZone) -> Result<(), Failure> {
-    if would {
-        let mut table = show::table(&["FILE", "BYTES", "MODIFIED", "GOES TO"]);
+fn tell(cleared: &Cleared, what: Told, zone: &TimeZone) -> Result<(), Failure> {
+    if what != Told::AsSaid {
+        let to = if what == Told::Done { "WENT TO" } else { "GOES TO" };
+        let mut table = show::table(&["FILE", "BYTES", "MODIFIED", to]);
         for one in cleared.removed.iter().take(TOLD) {
             table.add_row([
                 show::cell(&one.path),
@@ -111,7 +125,7 @@ fn tell(cleared: &Cleared, would: bool, zone: &TimeZone) -> Result<(), Failure> 
         count => format!("; {} of those that fit stay", show::grouped(count as u64)),
     };
     let moved = cleared.removed.first().is_some_and(|one| one.moved_to.is_some());
-    show::line(&match (would, moved) {
+    show::line(&match (what == Told::Would, moved) {
         (true, true) => format!("would be moved: {files} ({bytes}){folders}{stays}"),
         (true, false) => format!("would be removed: {files} ({bytes}){folders}{stays}"),
         (false, true) => format!("moved: {files} ({bytes}){folders}{stays}"),

@@ -1,8 +1,8 @@
 //! Clearing: files are removed by a rule, and nothing that is under way.
 
-use std::collections::BTreeMap;
+use std::convert::Infallible;
 use std::path::{Path, PathBuf};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use jiff::Timestamp;
 
@@ -13,17 +13,21 @@ use crate::config::Config;
 use crate::config::clear::ClearRule;
 use crate::engine::Engine;
 use crate::engine::error::EngineError;
-use crate::files::at::At;
+use crate::files::at::Folder;
+use crate::files::kept_open::KeptOpen;
 use crate::filing::folders::numbered;
 use crate::filing::moving::{MoveError, Moved, Moving, move_to, sum_of};
-use crate::ledger::ids::EntryId;
+use crate::ledger::error::LedgerError;
+use crate::ledger::ids::{EntryId, RemovalId};
 use crate::ledger::people::By;
-use crate::ledger::removals::PlannedRemoval;
+use crate::ledger::removals::{EndedRemoval, PlannedRemoval, Removal};
 use crate::ledger::state::State;
+use crate::ledger::writer::Ticket;
 use crate::work::env::local;
+use crate::work::side_by_side::side_by_side;
 
-/// So many are recorded together, and then removed.
-const TOGETHER: usize = 500;
+/// So many are recorded together, and then removed, while the next are recorded.
+const TOGETHER: usize = 2_000;
 
 impl Engine {
     /// Removes files by a rule for a person, or by itself; with `rehearse` only tells what
@@ -55,13 +59,11 @@ impl Engine {
                 fitting.len()
             )));
         }
-        for some in fitting.chunks(TOGETHER) {
-            if rehearse {
-                let would = some.iter().map(|one| told_of(one, moved_to(&config, rule, one)));
-                told.removed.extend(would);
-            } else {
-                self.remove_some(&config, rule, by, some, &mut told)?;
-            }
+        if rehearse {
+            let would = fitting.iter().map(|one| told_of(one, moved_to(&config, rule, one)));
+            told.removed.extend(would);
+        } else {
+            self.remove_all(&config, (rule, by), &fitting, &mut told)?;
         }
         if rule.empty_folders {
             remove_empty(&config, rule, &fitting, rehearse, &mut told);
@@ -109,59 +111,111 @@ impl Engine {
                 None => Ok(None),
             });
             match there {
-                Ok(None) => gone.push((one.id, one.moved_to)),
+                Ok(None) => {
+                    let Removal { id, entry, moved_to, .. } = one;
+                    gone.push(EndedRemoval { id, entry, moved_to });
+                }
                 _ => stayed.push(one.id),
             }
         }
         if gone.is_empty() && stayed.is_empty() {
             return Ok(());
         }
-        Ok(ledger.end_removals(gone, stayed)?)
+        Ok(ledger.end_removals(gone, stayed)?.wait()?)
     }
 
+    /// Removes what fits, by the piece: each is recorded before any of it goes, and what
+    /// became of it after its folders are durable. Nobody waits for a record but who must.
+    fn remove_all(
+        &self,
+        config: &Config,
+        (rule, by): (&ClearRule, &By),
+        fitting: &[Fitting],
+        told: &mut Cleared,
+    ) -> Result<(), EngineError> {
+        let ledger = &self.context().ledger;
+        let plan = |some: &[Fitting]| {
+            let planned = some.iter().map(|one| PlannedRemoval {
+                path: one.path.display().to_string(),
+                bytes: one.version.bytes,
+                modified_ns: one.version.modified_ns,
+                sha256: one.entry.map(|(_, sum)| sum),
+                entry: one.entry.map(|(id, _)| id),
+                moved_to: moved_to(config, rule, one),
+            });
+            ledger.plan_removals(&rule.name, by, planned.collect())
+        };
+        let mut pieces = fitting.chunks(TOGETHER);
+        let mut next = pieces.next().map(|some| plan(some).map(|ids| (some, ids))).transpose()?;
+        let mut ended: Option<Ticket<()>> = None;
+        while let Some((some, ids)) = next {
+            let ids = ids.wait()?;
+            next = pieces.next().map(|some| plan(some).map(|ids| (some, ids))).transpose()?;
+            let (gone, stayed) = self.remove_some(config, rule, (some, &ids), told);
+            if let Some(before) = ended.replace(ledger.end_removals(gone, stayed)?) {
+                before.wait()?;
+            }
+        }
+        Ok(ended.map_or(Ok(()), Ticket::wait)?)
+    }
+
+    /// Removes files that are recorded; gives which are gone, and which stayed.
     fn remove_some(
         &self,
         config: &Config,
         rule: &ClearRule,
-        by: &By,
-        some: &[Fitting],
+        (some, ids): (&[Fitting], &[RemovalId]),
         told: &mut Cleared,
-    ) -> Result<(), EngineError> {
-        let ledger = &self.context().ledger;
-        let planned = some.iter().map(|one| PlannedRemoval {
-            path: one.path.display().to_string(),
-            bytes: one.version.bytes,
-            modified_ns: one.version.modified_ns,
-            sha256: one.entry.map(|(_, sum)| sum),
-            entry: one.entry.map(|(id, _)| id),
-            moved_to: moved_to(config, rule, one),
+    ) -> (Vec<EndedRemoval>, Vec<RemovalId>) {
+        // One that is moved away meanwhile is the same folder still: what is removed in it
+        // is what was looked at.
+        let _open = KeptOpen::begin();
+        let removed = side_by_side(some, |_, one| {
+            Ok::<_, Infallible>(self.remove_if_ended(config, rule, one))
         });
-        let ids = ledger.plan_removals(&rule.name, by, planned.collect())?;
+        let removed = match removed {
+            Ok(removed) => removed,
+            Err((_, never)) => match never {},
+        };
         let (mut gone, mut stayed) = (Vec::new(), Vec::new());
-        let mut folders = BTreeMap::new();
-        for (id, one) in ids.into_iter().zip(some) {
-            let now = one.entry.map(|(entry, _)| ledger.entry(entry)).transpose()?.flatten();
-            let removed = match now.filter(|entry| is_under_way(entry.state)) {
-                Some(entry) => Err(NotRemoved::UnderWay { entry: entry.id, state: entry.state }),
-                None => remove_one(config, rule, one, &mut folders),
-            };
+        let mut folders: Vec<Arc<Folder>> = Vec::new();
+        for ((id, one), removed) in ids.iter().zip(some).zip(removed) {
             match removed {
-                Ok(moved_to) => {
+                Ok(Removed { folder, moved_to }) => {
+                    if !folders.last().is_some_and(|last| last.path() == folder.path()) {
+                        folders.push(folder);
+                    }
                     told.removed.push(told_of(one, moved_to.clone()));
-                    gone.push((id, moved_to));
+                    let entry = one.entry.map(|(entry, _)| entry);
+                    gone.push(EndedRemoval { id: *id, entry, moved_to });
                 }
                 Err(because) => {
                     told.problems.push(format!("`{}`: {because}", one.path.display()));
-                    stayed.push(id);
+                    stayed.push(*id);
                 }
             }
         }
-        for folder in folders.into_values() {
-            if let Err(error) = folder.folder().sync() {
+        for folder in folders {
+            if let Err(error) = folder.sync() {
                 told.problems.push(format!("`{}`: {error}", folder.path().display()));
             }
         }
-        Ok(ledger.end_removals(gone, stayed)?)
+        (gone, stayed)
+    }
+
+    /// Removes a file whose entry, if it has one, is not under way by now.
+    fn remove_if_ended(
+        &self,
+        config: &Config,
+        rule: &ClearRule,
+        one: &Fitting,
+    ) -> Result<Removed, NotRemoved> {
+        let ledger = &self.context().ledger;
+        let now = one.entry.map(|(entry, _)| ledger.entry(entry)).transpose()?.flatten();
+        match now.filter(|entry| is_under_way(entry.state)) {
+            Some(entry) => Err(NotRemoved::UnderWay { entry: entry.id, state: entry.state }),
+            None => remove_one(config, rule, one),
+        }
     }
 }
 
@@ -189,32 +243,35 @@ enum NotRemoved {
     #[error(transparent)]
     Failed(#[from] std::io::Error),
     #[error(transparent)]
+    Unknown(#[from] LedgerError),
+    #[error(transparent)]
     NotMoved(#[from] MoveError),
 }
 
-/// Removes a file, or moves it; gives where to.
-fn remove_one(
-    config: &Config,
-    rule: &ClearRule,
-    one: &Fitting,
-    folders: &mut BTreeMap<PathBuf, At>,
-) -> Result<Option<String>, NotRemoved> {
+/// A file that is gone.
+struct Removed {
+    /// Where it was, to be made durable.
+    folder: Arc<Folder>,
+    moved_to: Option<String>,
+}
+
+/// Removes a file, or moves it.
+fn remove_one(config: &Config, rule: &ClearRule, one: &Fitting) -> Result<Removed, NotRemoved> {
     let at = config.reach.at(&one.path)?;
     if !at.is(&one.version) {
         return Err(NotRemoved::Changed);
     }
-    folders.insert(at.folder().path().to_owned(), at.clone());
     let Some(wanted) = moved_to(config, rule, one) else {
         if rule.into.is_some() {
             return Err(NotRemoved::NoField);
         }
         crate::fault::at("clear.remove")?;
         at.remove()?;
-        return Ok(None);
+        return Ok(Removed { folder: Arc::clone(at.folder()), moved_to: None });
     };
     let wanted = PathBuf::from(wanted);
     let folder = wanted.parent().unwrap_or(Path::new("/"));
-    let folder = std::sync::Arc::new(config.reach.make_folder(folder)?);
+    let folder = Arc::new(config.reach.make_folder(folder)?);
     let sum = sum_of(&at)?;
     let mut place = wanted.clone();
     for number in 2..100_000 {
@@ -231,7 +288,8 @@ fn remove_one(
             Moved::Taken => place = numbered(&wanted, number),
             Moved::Done | Moved::Already => {
                 folder.sync()?;
-                return Ok(Some(place.display().to_string()));
+                let moved_to = Some(place.display().to_string());
+                return Ok(Removed { folder: Arc::clone(at.folder()), moved_to });
             }
             Moved::Missing | Moved::Swapped => return Err(NotRemoved::Changed),
         }

@@ -116,22 +116,24 @@ fn fits(rule: &ClearRule, below: &str) -> Option<Fields> {
     }
     let hidden = temporary_name(name).is_some();
     rule.matches.iter().find_map(|pattern| {
-        let last = pattern.source().rsplit('/').next().unwrap_or("");
-        // What is hidden or under way goes only where a pattern names the dot.
-        let ending = name.rsplit_once('.').map_or("", |(_, ending)| ending);
-        let names_it = if name.starts_with('.') {
-            last.starts_with('.')
-        } else {
-            last.to_lowercase().ends_with(&format!(".{}", ending.to_lowercase()))
-        };
-        if hidden && !names_it {
+        if hidden && !names_the_dot(pattern.source(), name) {
             return None;
         }
-        pattern.matches(below).or_else(|| match pattern.source().contains('/') {
-            true => None,
-            false => pattern.matches(name),
-        })
+        let by_name = name.len() < below.len() && !pattern.source().contains('/');
+        pattern.matches(below).or_else(|| by_name.then(|| pattern.matches(name)).flatten())
     })
+}
+
+/// Whether a pattern names the dot or the ending that makes a file hidden or under way: only
+/// then it goes.
+fn names_the_dot(pattern: &str, name: &str) -> bool {
+    let last = pattern.rsplit('/').next().unwrap_or("");
+    let ending = name.rsplit_once('.').map_or("", |(_, ending)| ending);
+    if name.starts_with('.') {
+        last.starts_with('.')
+    } else {
+        last.to_lowercase().ends_with(&format!(".{}", ending.to_lowercase()))
+    }
 }
 
 /// Why a file stays.

@@ -42,16 +42,16 @@ pub(crate) struct SeenFar {
 
 impl FarMemory {
     /// Has what the ledger knows, unless that is here; `now` on the monotonic clock and by the
-    /// wall.
+    /// wall. Gives whether it was read.
     pub fn read(
         &mut self,
         ledger: &Ledger,
         gate: &str,
         place: &str,
         now: (Duration, i64),
-    ) -> Result<(), LedgerError> {
+    ) -> Result<bool, LedgerError> {
         if self.place.as_deref() == Some(place) {
-            return Ok(());
+            return Ok(false);
         }
         let mut read = FarMemory { place: Some(place.to_owned()), ..FarMemory::default() };
         ledger.each_remote(gate, place, &mut |remote| {
@@ -66,7 +66,7 @@ impl FarMemory {
             read.seen.insert(version, SeenFar { id, since, upload, there: false });
         })?;
         *self = read;
-        Ok(())
+        Ok(true)
     }
 
     /// Reads the ledger again at the next look.

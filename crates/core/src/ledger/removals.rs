@@ -13,6 +13,7 @@ use crate::ledger::people::By;
 use crate::ledger::rows::time;
 use crate::ledger::state::{Cause, State};
 use crate::ledger::transitions::as_i64;
+use crate::ledger::writer::{Ticket, Tx};
 
 /// A file that was removed.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
@@ -55,14 +56,30 @@ pub(crate) struct PlannedRemoval {
     pub moved_to: Option<String>,
 }
 
+/// A file that is gone.
+#[derive(Debug, Clone)]
+pub(crate) struct EndedRemoval {
+    pub id: RemovalId,
+    pub entry: Option<EntryId>,
+    /// Where it lies now.
+    pub moved_to: Option<String>,
+}
+
+impl EndedRemoval {
+    /// Whether nothing is told of it but that it is gone.
+    fn is_plain(&self) -> bool {
+        self.entry.is_none() && self.moved_to.is_none()
+    }
+}
+
 impl Ledger {
-    /// Records what is to be removed; gives the numbers.
+    /// Records what is to be removed; gives the numbers, which follow one another.
     pub(crate) fn plan_removals(
         &self,
         rule: &str,
         by: &By,
         files: Vec<PlannedRemoval>,
-    ) -> Result<Vec<RemovalId>, LedgerError> {
+    ) -> Result<Ticket<Vec<RemovalId>>, LedgerError> {
         let (rule, by) = (rule.to_owned(), by.clone());
         self.submit(move |tx| {
             let write = || -> rusqlite::Result<Vec<RemovalId>> {
@@ -89,57 +106,36 @@ impl Ledger {
                 Ok(ids)
             };
             write().map_err(writing)
-        })?
-        .wait()
+        })
     }
 
-    /// Records which of what was planned is gone, and forgets the rest; entries whose file it
-    /// was are told.
+    /// Records which of what was planned is gone, in the order of their numbers, and forgets
+    /// the rest; entries whose file it was are told.
     pub(crate) fn end_removals(
         &self,
-        gone: Vec<(RemovalId, Option<String>)>,
+        gone: Vec<EndedRemoval>,
         stayed: Vec<RemovalId>,
-    ) -> Result<(), LedgerError> {
+    ) -> Result<Ticket<()>, LedgerError> {
         self.submit(move |tx| {
-            for (id, moved_to) in &gone {
-                let (entry, words): (Option<EntryId>, String) = tx
-                    .connection
-                    .prepare_cached(
-                        "UPDATE removal SET removed_at = ?2, moved_to = ?3 WHERE id = ?1
-                         RETURNING entry, rule || ': ' || why",
-                    )
-                    .and_then(|mut update| {
-                        update.query_row(params![id, tx.now, moved_to], |row| {
-                            Ok((row.get(0)?, row.get(1)?))
-                        })
-                    })
-                    .map_err(writing)?;
-                let Some(entry) = entry else { continue };
-                let found: Option<(String, State)> = tx
-                    .one(
-                        "UPDATE entry SET in_drop = 0, source = NULL, target = NULL WHERE id = ?
-                         RETURNING gate, state",
-                        [entry],
-                        |row| {
-                            let state: String = row.get(1)?;
-                            Ok((row.get(0)?, State::of(&state).unwrap_or(State::Filed)))
-                        },
-                    )
-                    .optional()
-                    .map_err(writing)?;
-                if let Some((gate, state)) = found {
-                    let where_to = moved_to.as_ref().map(|to| format!(", moved to {to}"));
-                    let words =
-                        format!("its file was cleared ({words}){}", where_to.unwrap_or_default());
-                    tx.tell(entry, &gate, state, Cause::Person, &words)?;
-                }
+            // Most are nobody's, and stand side by side: they are written as one.
+            for run in gone.chunk_by(|one, next| {
+                one.is_plain() && next.is_plain() && next.id.number() == one.id.number() + 1
+            }) {
+                let [first, .., last] = run else {
+                    end_one(tx, &run[0])?;
+                    continue;
+                };
+                tx.run(
+                    "UPDATE removal SET removed_at = ?3 WHERE id BETWEEN ?1 AND ?2",
+                    params![first.id, last.id, tx.now],
+                )
+                .map_err(writing)?;
             }
             for id in &stayed {
                 tx.run("DELETE FROM removal WHERE id = ?", [id]).map_err(writing)?;
             }
             Ok(())
-        })?
-        .wait()
+        })
     }
 
     /// What was removed, newest first; those before `cursor`.
@@ -206,6 +202,37 @@ impl Ledger {
         })?
         .wait()
     }
+}
+
+/// Records that one is gone, also with the entry whose file it was.
+fn end_one(tx: &mut Tx<'_>, gone: &EndedRemoval) -> Result<(), LedgerError> {
+    let words: String = tx
+        .one(
+            "UPDATE removal SET removed_at = ?2, moved_to = ?3 WHERE id = ?1
+             RETURNING rule || ': ' || why",
+            params![gone.id, tx.now, gone.moved_to],
+            |row| row.get(0),
+        )
+        .map_err(writing)?;
+    let Some(entry) = gone.entry else { return Ok(()) };
+    let found: Option<(String, State)> = tx
+        .one(
+            "UPDATE entry SET in_drop = 0, source = NULL, target = NULL WHERE id = ?
+             RETURNING gate, state",
+            [entry],
+            |row| {
+                let state: String = row.get(1)?;
+                Ok((row.get(0)?, State::of(&state).unwrap_or(State::Filed)))
+            },
+        )
+        .optional()
+        .map_err(writing)?;
+    if let Some((gate, state)) = found {
+        let where_to = gone.moved_to.as_ref().map(|to| format!(", moved to {to}"));
+        let words = format!("its file was cleared ({words}){}", where_to.unwrap_or_default());
+        tx.tell(entry, &gate, state, Cause::Person, &words)?;
+    }
+    Ok(())
 }
 
 fn removal(row: &rusqlite::Row<'_>) -> rusqlite::Result<Removal> {

@@ -1,6 +1,8 @@
 //! Files that are handed in at the door: what is known of them until they are entered, and
 //! for a while after.
 
+use std::time::Duration;
+
 use rusqlite::{OptionalExtension, Row, params};
 
 use crate::files::sha256::Sha256;
@@ -71,16 +73,17 @@ fn upload(row: &Row<'_>) -> rusqlite::Result<Upload> {
 }
 
 impl Ledger {
-    /// Records files that are about to be received, each of a place as that version where it
-    /// is fetched; gives their numbers.
+    /// Records files that are about to be received, or lie whole and durable without their
+    /// names; each as that version of a place where it is fetched. Gives their numbers.
     pub(crate) fn begin_uploads(
         &self,
         all: Vec<(Upload, Option<RemoteId>)>,
     ) -> Result<Vec<UploadId>, LedgerError> {
         let begin = |tx: &mut Tx<'_>, (new, remote): (Upload, Option<RemoteId>)| {
             tx.run(
-                "INSERT INTO upload (name, gate, place, staged, who, bytes, sha256, replaces, at)
-                     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                "INSERT INTO upload (name, gate, place, staged, who, bytes, sha256, replaces,
+                       received, inode, modified_ns, at)
+                     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                 params![
                     new.name,
                     new.gate,
@@ -90,6 +93,9 @@ impl Ledger {
                     new.bytes.map(as_i64),
                     new.sha256,
                     new.replaces,
+                    as_i64(new.received),
+                    new.whole.map(|(inode, _)| inode.cast_signed()),
+                    new.whole.map(|(_, modified_ns)| modified_ns),
                     tx.now
                 ],
             )
@@ -124,6 +130,18 @@ impl Ledger {
         })
     }
 
+    /// Whether one is known whose name begins with this.
+    pub(crate) fn is_received(&self, beginning: &str) -> Result<bool, LedgerError> {
+        self.read(|reader| {
+            reader
+                .prepare_cached(
+                    "SELECT 1 FROM upload WHERE name >= ?1 AND name < ?1 || '~' LIMIT 1",
+                )
+                .and_then(|mut select| select.exists([beginning]))
+                .map_err(reading)
+        })
+    }
+
     /// Those of a gate, and of one place if that is said, that are not entered yet.
     pub(crate) fn open_uploads(
         &self,
@@ -147,12 +165,14 @@ impl Ledger {
         self.set_upload(id, "UPDATE upload SET received = ?2, at = ?3 WHERE id = ?1", as_i64(bytes))
     }
 
-    /// They are whole, durable, and of these versions and sums.
-    pub(crate) fn uploads_whole(
+    /// It is whole, durable, and of this version and sum.
+    pub(crate) fn upload_whole(
         &self,
-        all: Vec<(UploadId, Version, Sha256)>,
+        id: UploadId,
+        version: Version,
+        sha256: Sha256,
     ) -> Result<(), LedgerError> {
-        let whole = |tx: &mut Tx<'_>, (id, version, sha256): (UploadId, Version, Sha256)| {
+        self.submit(move |tx| {
             tx.run(
                 "UPDATE upload SET inode = ?2, modified_ns = ?3, received = ?4, sha256 = ?5,
                        at = ?6
@@ -168,8 +188,8 @@ impl Ledger {
             )
             .map(drop)
             .map_err(writing)
-        };
-        self.submit(move |tx| all.into_iter().try_for_each(|one| whole(tx, one)))?.wait()
+        })?
+        .wait()
     }
 
     /// They have their names, durably, and were fetched by that where they were; `stay` when
@@ -207,21 +227,22 @@ impl Ledger {
         .wait()
     }
 
-    /// It is given up.
-    pub(crate) fn end_upload(&self, id: UploadId) -> Result<(), LedgerError> {
-        self.submit(move |tx| {
+    /// They are given up, or nobody asks for them any more.
+    pub(crate) fn end_uploads(&self, all: Vec<UploadId>) -> Result<(), LedgerError> {
+        let end = |tx: &mut Tx<'_>, id: UploadId| {
             tx.run("UPDATE remote SET upload = NULL WHERE upload = ?", [id])
                 .and_then(|_| tx.run("DELETE FROM upload WHERE id = ?", [id]))
                 .map(drop)
                 .map_err(writing)
-        })?
-        .wait()
+        };
+        self.submit(move |tx| all.into_iter().try_for_each(|id| end(tx, id)))?.wait()
     }
 
     /// Those of which nothing was heard for so long: of those that are entered only the record
     /// goes.
-    pub(crate) fn old_uploads(&self, quiet_ms: i64) -> Result<Vec<Upload>, LedgerError> {
-        let before = jiff::Timestamp::now().as_millisecond().saturating_sub(quiet_ms);
+    pub(crate) fn old_uploads(&self, quiet: Duration) -> Result<Vec<Upload>, LedgerError> {
+        let quiet = i64::try_from(quiet.as_millis()).unwrap_or(i64::MAX);
+        let before = jiff::Timestamp::now().as_millisecond().saturating_sub(quiet);
         self.read(|reader| {
             let query = || -> rusqlite::Result<Vec<Upload>> {
                 let mut select = reader.prepare(&format!(

@@ -17,6 +17,7 @@ use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 
+use crate::act::door::tidying::QUIET;
 use crate::config::Config;
 use crate::engine::shared::Context;
 use crate::engine::{Engine, EngineEvent};
@@ -121,6 +122,11 @@ fn watch(engine: &Arc<Engine>, bell: &Arc<Bell>, known: &mpsc::SyncSender<()>) {
             }
             if let Err(error) = engine.tidy_uploads() {
                 tracing::warn!("what was handed in and given up cannot be forgotten: {error}");
+            }
+            if let Err(error) = engine.sweep_received(QUIET) {
+                tracing::warn!(
+                    "what was received and is known to nobody cannot be removed: {error}"
+                );
             }
         }
         bell.wait(wait);

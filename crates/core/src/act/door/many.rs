@@ -1,9 +1,9 @@
 //! Small files that were fetched, many at once: for all of them there are as few commits and
 //! syncs as for one.
 //!
-//! What holds for one holds for each: the ledger knows it before its first byte lies anywhere,
-//! and its version before it has its name, so that whatever cuts it off, it goes on as any
-//! that is handed in.
+//! What holds for one holds for each: the ledger knows its version before it has its name, so
+//! that whatever cuts it off, it goes on as any that is handed in. Before that it is hidden, and
+//! of no use: it is fetched anew, and what was left of it is swept away.
 
 use std::collections::BTreeMap;
 use std::fs::File;
@@ -11,8 +11,7 @@ use std::io::Write;
 use std::path::Path;
 use std::time::SystemTime;
 
-use crate::act::door::rules::give_up;
-use crate::act::door::staged::{give_name, hand_in, new_upload, past};
+use crate::act::door::staged::{gatherer, give_name, hand_in, new_upload, past};
 use crate::act::door::types::{DoorError, NewUpload};
 use crate::engine::Engine;
 use crate::engine::gate::state::Live;
@@ -61,23 +60,18 @@ impl Engine {
         arrivals: &[SmallArrival],
     ) -> Result<HandedInTogether, DoorError> {
         let _kept = KeptOpen::begin();
-        let mut uploads = begin(live, who, arrivals)?;
+        let mut uploads = planned(live, who, arrivals)?;
         // Nobody else goes on with them meanwhile.
         let receiving = &live.context.receiving;
         let _alone: Vec<_> = uploads.iter().map(|upload| receiving.begin(&upload.name)).collect();
-        if let Err(error) = stage(live, &mut uploads, arrivals) {
+        let staged = stage(live, &mut uploads, arrivals);
+        if let Err(error) = staged.and_then(|()| record(live, &mut uploads, arrivals)) {
             // A disk that is full is not kept full by what was begun.
             for upload in &uploads {
-                if let Err(error) = give_up(live, upload) {
-                    // It is known to the ledger, and goes on with the next look.
-                    tracing::warn!("what was received of a file cannot be removed: {error}");
-                }
+                drop_unrecorded(live, upload);
             }
             return Err(error);
         }
-        let whole = uploads.iter().zip(arrivals);
-        let whole = whole.filter_map(|(upload, one)| Some((upload.id, upload.version()?, one.sum)));
-        live.context.ledger.uploads_whole(whole.collect())?;
         let named = name_all(live, &uploads, arrivals)?;
         let mut published = Vec::new();
         for ((upload, arrival), named) in uploads.iter().zip(arrivals).zip(&named) {
@@ -94,8 +88,8 @@ impl Engine {
     }
 }
 
-/// Records all of them.
-fn begin(live: &Live, who: &str, arrivals: &[SmallArrival]) -> Result<Vec<Upload>, DoorError> {
+/// What will be recorded of them.
+fn planned(live: &Live, who: &str, arrivals: &[SmallArrival]) -> Result<Vec<Upload>, DoorError> {
     let new = |one: &SmallArrival| NewUpload {
         gate: live.gate.name.clone(),
         path: one.place.clone(),
@@ -104,13 +98,31 @@ fn begin(live: &Live, who: &str, arrivals: &[SmallArrival]) -> Result<Vec<Upload
         sha256: None,
         replaces: None,
     };
-    let uploads = arrivals.iter().map(|one| new_upload(live, new(one)));
-    let mut uploads = uploads.collect::<Result<Vec<_>, _>>()?;
+    let gatherer = gatherer(live)?;
+    arrivals.iter().map(|one| new_upload(live, new(one), Some(&gatherer))).collect()
+}
+
+/// Records them as whole, all with one commit.
+fn record(live: &Live, uploads: &mut [Upload], arrivals: &[SmallArrival]) -> Result<(), DoorError> {
     let remotes = arrivals.iter().map(|one| Some(one.remote));
-    let ids = live.context.ledger.begin_uploads(uploads.iter().cloned().zip(remotes).collect())?;
+    let all = uploads.iter().cloned().zip(remotes).collect();
+    let ids = live.context.ledger.begin_uploads(all)?;
     uploads.iter_mut().zip(ids).for_each(|(upload, id)| upload.id = id);
-    at("fetch.begun")?;
-    Ok(uploads)
+    Ok(at("fetch.begun")?)
+}
+
+/// Removes what lies of one that is not recorded.
+fn drop_unrecorded(live: &Live, upload: &Upload) {
+    let removed = || -> Result<(), DoorError> {
+        // A commit may have failed and stand: then it goes on by that.
+        if live.context.ledger.upload(&upload.name)?.is_none() {
+            live.context.config.reach.at(Path::new(&upload.staged))?.remove()?;
+        }
+        Ok(())
+    };
+    if let Err(error) = removed() {
+        tracing::warn!("what was received of a file cannot be removed: {error}");
+    }
 }
 
 /// Has their bytes lie in the drop folder, hidden and durable.
@@ -121,6 +133,7 @@ fn stage(live: &Live, uploads: &mut [Upload], arrivals: &[SmallArrival]) -> Resu
         let version = Version::of(&file.metadata()?);
         upload.received = version.bytes;
         upload.whole = Some((version.inode, version.modified_ns));
+        upload.sha256 = Some(one.sum);
         unsynced.add(number, file);
     }
     at("fetch.received")?;

@@ -9,6 +9,7 @@ pub(crate) mod many;
 pub(crate) mod receiving;
 pub(crate) mod rules;
 mod staged;
+pub(crate) mod tidying;
 pub(crate) mod types;
 
 use std::path::Path;
@@ -16,7 +17,7 @@ use std::sync::Arc;
 use std::time::SystemTime;
 
 use crate::act::door::rules::{check, check_path, give_up, held, refuse_occupied, waiting};
-use crate::act::door::staged::{go_on, hand_in, past, publish, staged_upload};
+use crate::act::door::staged::{hand_in, past, publish, staged_upload};
 use crate::act::door::types::{DoorError, HandedInFile, NewUpload, UploadView};
 use crate::act::{EntryAction, How};
 use crate::engine::Engine;
@@ -30,9 +31,6 @@ use crate::filing::staging::default_mode;
 use crate::ledger::ids::RemoteId;
 use crate::ledger::people::By;
 use crate::ledger::uploads::Upload;
-
-/// Who hands in something is forgotten when nothing was heard of it for so long.
-const QUIET_MS: i64 = 86_400_000;
 
 /// What is known of a file that was fetched.
 #[derive(Debug, Clone, Copy)]
@@ -138,7 +136,7 @@ impl Engine {
             file.set_modified(past(fetched.and_then(|fetched| fetched.modified)))?;
             file.sync_all()?;
             let version = Version::of(&file.metadata()?);
-            live.context.ledger.uploads_whole(vec![(upload.id, version, sum)])?;
+            live.context.ledger.upload_whole(upload.id, version, sum)?;
             upload.sha256 = Some(sum);
             upload.whole = Some((version.inode, version.modified_ns));
         }
@@ -245,45 +243,6 @@ impl Engine {
         let own = |one: &Upload| owner.is_none_or(|owner| one.who == owner);
         let upload = found.filter(own).ok_or(DoorError::None)?;
         Ok((Arc::clone(&self.handle(&upload.gate)?.live), upload))
-    }
-
-    /// Brings what was whole when the service ended to its name, and gives up what nothing was
-    /// heard of for a day.
-    ///
-    /// # Errors
-    /// The ledger's.
-    pub fn tidy_uploads(&self) -> Result<(), EngineError> {
-        let gates: Vec<_> = self.inner().gates.values().cloned().collect();
-        for gate in gates {
-            let live = &gate.live;
-            for upload in live.context.ledger.open_uploads(&live.gate.name, None)? {
-                if upload.whole.is_some()
-                    && !upload.published
-                    && let Some(_alone) = live.context.receiving.begin(&upload.name)
-                    && let Ok(staged) = live.context.config.reach.at(Path::new(&upload.staged))
-                    && let Err(error) = go_on(live, &upload, &staged)
-                {
-                    tracing::warn!(gate = live.gate.name, path = %crate::words::visible(&upload.place),
-                        "a file that was handed in is not brought to its name yet: {error}");
-                }
-            }
-        }
-        let old = self.context().ledger.old_uploads(QUIET_MS)?;
-        for upload in old {
-            if let Ok(handle) = self.handle(&upload.gate)
-                && upload.entry.is_none()
-            {
-                // A clock that was set says nothing of what is just being received.
-                let receiving = &handle.live.context.receiving;
-                let Some(_alone) = receiving.begin(&upload.name) else { continue };
-                if let Err(error) = give_up(&handle.live, &upload) {
-                    tracing::warn!("what was received of a file cannot be removed: {error}");
-                }
-            } else {
-                self.context().ledger.end_upload(upload.id)?;
-            }
-        }
-        Ok(())
     }
 }
 

@@ -128,5 +128,5 @@ pub(crate) fn give_up(live: &Live, upload: &Upload) -> Result<(), DoorError> {
             removed => removed?,
         }
     }
-    Ok(live.context.ledger.end_upload(upload.id)?)
+    Ok(live.context.ledger.end_uploads(vec![upload.id])?)
 }

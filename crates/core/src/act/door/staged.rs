@@ -9,10 +9,51 @@ use crate::act::door::rules::{folder_of, occupied};
 use crate::act::door::types::{DoorError, NewUpload};
 use crate::engine::gate::state::Live;
 use crate::files::at::{At, Folder};
-use crate::files::sha256::Sha256;
+use crate::files::sha256::{Sha256, Sum};
 use crate::ledger::ids::{RemoteId, UploadId};
 use crate::ledger::new_entry::HandedIn;
 use crate::ledger::uploads::Upload;
+
+/// How what is received is named until it has its own name: with so many letters of the
+/// upload's between.
+const BEFORE: &str = ".vadegate-";
+const BEHIND: &str = ".arriving";
+const LETTERS: usize = 16;
+
+/// As [`BEHIND`], of what lies there before the ledger knows it.
+const BEHIND_GATHERED: &str = ".fetching";
+
+/// A name of what is received, taken apart.
+pub(super) struct StagedName<'a> {
+    /// What tells whose it is, where the ledger may not know it.
+    pub of: Option<&'a str>,
+    /// What the name of the upload begins with.
+    pub upload: &'a str,
+}
+
+impl<'a> StagedName<'a> {
+    pub fn of(name: &'a str) -> Option<Self> {
+        let rest = name.strip_prefix(BEFORE)?;
+        let (of, upload) = match rest.strip_suffix(BEHIND_GATHERED) {
+            Some(gathered) => {
+                // The letters of an upload may have a dash themselves.
+                let (of, upload) = gathered.split_once('-')?;
+                (Some(of), upload)
+            }
+            None => (None, rest.strip_suffix(BEHIND)?),
+        };
+        (upload.len() == LETTERS).then_some(StagedName { of, upload })
+    }
+}
+
+/// What tells that this gate of this ledger gathers a file, whoever else uses its folder.
+pub(super) fn gatherer(live: &Live) -> Result<String, DoorError> {
+    let mut sum = Sum::new();
+    sum.update(live.context.ledger.tag()?.as_bytes());
+    sum.update(live.gate.name.as_bytes());
+    let sum = sum.finish().to_string();
+    Ok(sum.chars().take(8).collect())
+}
 
 /// Records a file that is about to be received, and then has a place for its bytes.
 pub(super) fn staged_upload(
@@ -20,18 +61,27 @@ pub(super) fn staged_upload(
     new: NewUpload,
     remote: Option<RemoteId>,
 ) -> Result<Upload, DoorError> {
-    let mut upload = new_upload(live, new)?;
+    let mut upload = new_upload(live, new, None)?;
     let ids = live.context.ledger.begin_uploads(vec![(upload.clone(), remote)])?;
     upload.id = ids.first().copied().ok_or(DoorError::None)?;
     live.context.config.reach.at_made(Path::new(&upload.staged))?.create_new(0o600)?;
     Ok(upload)
 }
 
-/// A file that is about to be received, with a secret name, and not known to the ledger yet.
-pub(super) fn new_upload(live: &Live, new: NewUpload) -> Result<Upload, DoorError> {
+/// A file that is about to be received, with a secret name, and not known to the ledger yet;
+/// one that is gathered lies there before it is known.
+pub(super) fn new_upload(
+    live: &Live,
+    new: NewUpload,
+    gatherer: Option<&str>,
+) -> Result<Upload, DoorError> {
     let folder = live.gate.drops.path_of(folder_of(live, &new.path));
     let name = crate::people::new_secret().map_err(io::Error::other)?;
-    let staged = folder.join(format!(".vadegate-{}.arriving", &name[..16]));
+    let letters = &name[..LETTERS];
+    let staged = folder.join(match gatherer {
+        Some(of) => format!("{BEFORE}{of}-{letters}{BEHIND_GATHERED}"),
+        None => format!("{BEFORE}{letters}{BEHIND}"),
+    });
     Ok(Upload {
         id: UploadId::of(0),
         name,

@@ -17,6 +17,7 @@ use jiff::Timestamp;
 use serde::Serialize;
 use vadegate_places::Fault;
 
+use crate::act::door::tidying::sweep_gathered;
 use crate::act::door::types::DoorError;
 use crate::afar::opened::Opened;
 use crate::config::fetch::FetchConfig;
@@ -213,7 +214,9 @@ impl Fetching<'_> {
         if self.end_all(report)? {
             memory.forget();
         }
-        memory.read(ledger, &self.live.gate.name, &self.config.place, now)?;
+        if memory.read(ledger, &self.live.gate.name, &self.config.place, now)? {
+            sweep_gathered(&self.live)?;
+        }
         let settled = self.look(memory, report)?;
         self.bring_all(settled, memory, report)?;
         Ok(())
