@@ -7,6 +7,8 @@
 //!   up, verified, and trimmed of half of them, beside the same at rest.
 //! * **questions**: a ledger of 10,000,000 entries, asked by sum, by path, and for the
 //!   first page of a gate, state and day, beside a look-up by number in bare SQLite.
+//! * **years**, where it is asked for: questions and growth of one ledger of 100,000,000
+//!   entries, which needs 50 GB of disk.
 //!
 //! `VADEGATE_BENCH_ENTRIES` changes the number of entries that are asked,
 //! `VADEGATE_BENCH_FOLDER` puts it all elsewhere.
@@ -51,11 +53,28 @@ fn main() {
     if wanted("keeping") {
         keeping(home.path());
     }
+    let said = std::env::var("VADEGATE_BENCH_ENTRIES").ok();
+    let said = said.and_then(|text| text.parse().ok());
     if wanted("questions") {
-        let said = std::env::var("VADEGATE_BENCH_ENTRIES").ok();
-        let entries = said.and_then(|text| text.parse().ok());
-        questions(home.path(), entries.unwrap_or(10_000_000));
+        let count = said.unwrap_or(10_000_000);
+        questions(&filled(home.path(), "questions", "1h", count), count);
     }
+    if parts.iter().any(|part| part == "years") {
+        let count = said.unwrap_or(100_000_000);
+        let begun = Instant::now();
+        let old = filled(home.path(), "years", "0s", count);
+        println!("filled with {count} entries in {:.0} s", begun.elapsed().as_secs_f64());
+        questions(&old, count);
+        grow([(100_000, filled(home.path(), "young", "0s", 100_000)), (count, old)]);
+    }
+}
+
+/// A gate that only files, with so many entries from before.
+fn filled(home: &Path, name: &str, settle: &str, count: i64) -> PathBuf {
+    let home = gate(home, name, settle);
+    vadegate(&home, &["pass", "--json"]);
+    fill(&home, count);
+    home
 }
 
 /// A folder with a configuration of one gate that only files.
@@ -174,18 +193,19 @@ fn make(home: &Path, count: usize, seed: u64) {
 }
 
 fn growth(home: &Path) {
+    grow(
+        [100_000, 1_000_000]
+            .map(|count| (count, filled(home, &format!("growth-{count}"), "0s", count))),
+    );
+}
+
+/// What a file costs with few entries and with many.
+fn grow(of: [(i64, PathBuf); 2]) {
     const FILES: usize = 20_000;
     const ROUNDS: u64 = 5;
-    let sizes = [100_000, 1_000_000];
-    let homes = sizes.map(|count| {
-        let home = gate(home, &format!("growth-{count}"), "0s");
-        vadegate(&home, &["pass", "--json"]);
-        fill(&home, count);
-        home
-    });
     let mut times: [Vec<Duration>; 2] = Default::default();
     for round in 0..ROUNDS {
-        for (at, home) in homes.iter().enumerate() {
+        for (at, (_, home)) in of.iter().enumerate() {
             make(home, FILES, 100 + round * 2 + at as u64);
             times[at].push(vadegate(home, &["pass", "--json"]));
         }
@@ -196,9 +216,10 @@ fn growth(home: &Path) {
     println!(
         "growth, {FILES} files of {SIZE} B through a gate that only files, median of {ROUNDS}"
     );
-    println!("  at   100,000 entries   {:>7.1} µs a file", each(small));
+    println!("  at {:>11} entries   {:>7.1} µs a file", of[0].0, each(small));
     println!(
-        "  at 1,000,000 entries   {:>7.1} µs a file   ratio {:.2} (wanted 1.20 at most)",
+        "  at {:>11} entries   {:>7.1} µs a file   ratio {:.2} (wanted 1.20 at most)",
+        of[1].0,
         each(large),
         large / small
     );
@@ -284,12 +305,9 @@ fn keeping(home: &Path) {
 
 fn questions(home: &Path, count: i64) {
     const ASKED: usize = 300;
-    let home = gate(home, "questions", "1h");
-    vadegate(&home, &["pass", "--json"]);
-    fill(&home, count);
     let bytes = fs::metadata(home.join("state/ledger.db")).expect("the ledger").len();
-    let ledger = ledger(&home);
-    let service = Service::start(&home);
+    let ledger = ledger(home);
+    let service = Service::start(home);
     let mut random = ChaCha8Rng::seed_from_u64(5);
     let (mut bare, mut by_sum, mut by_path, mut by_day) =
         (Vec::new(), Vec::new(), Vec::new(), Vec::new());

@@ -34,6 +34,32 @@ fn clear(coast: &TestHome, args: &str) -> Value {
     serde_json::from_str(&ran.out).unwrap_or_else(|_| panic!("{args}: {}{}", ran.out, ran.err))
 }
 
+#[test]
+fn folders_go_with_their_last_file_and_those_where_a_gate_looks_stay() {
+    let coast = coast(
+        "match = \"*\"\nleave = [\"keep*\"]\nsubfolders = true\nempty_folders = \"remove\"\n\
+         [gate.inner]\ndrop = \"scratch/watched/inner\"\narchive = \"leave\"",
+    );
+    coast.folder("scratch/watched/inner");
+    for path in ["a/b/c/1", "a/b/2", "half/gone/3", "half/keep_4", "watched/other/5"] {
+        coast.drop(&format!("scratch/{path}"), path);
+    }
+    let done = coast.run("clear scratch --yes --why tidy --by ada");
+    assert_eq!(done.code, 0, "{}{}", done.out, done.err);
+    assert!(done.out.contains("removed: 4 files (38 B), and 5 empty folders"), "{}", done.out);
+    assert!(done.out.contains("WENT TO") && done.out.contains("scratch/a/b/c/1"), "{}", done.out);
+    assert_eq!(coast.files("scratch"), ["scratch/half/keep_4"]);
+    for (folder, stays) in [
+        ("a", false),
+        ("half", true),
+        ("half/gone", false),
+        ("watched/inner", true),
+        ("watched/other", false),
+    ] {
+        assert_eq!(coast.path(&format!("scratch/{folder}")).is_dir(), stays, "{folder}");
+    }
+}
+
 fn paths(files: &Value, coast: &TestHome) -> Vec<String> {
     let home = coast.path("").display().to_string();
     let path = |one: &Value| {
@@ -63,10 +89,10 @@ fn a_rule_removes_what_fits_and_is_old_and_keeps_the_newest() {
     }
     fs::create_dir(coast.path("scratch/empty")).unwrap();
     symlink(coast.path("archive"), coast.path("scratch/link_1.png")).unwrap();
+    let before = coast.files("scratch");
     let rehearsed = coast.json("clear scratch --rehearse");
     let would = paths(&rehearsed["removed"], &coast);
     assert_eq!(would, ["scratch/a_1.png", "scratch/a_2.png", "scratch/below/deep/a_0.png"]);
-    let before = coast.files("scratch");
     assert_eq!(coast.files("scratch"), before);
     let done = clear(&coast, "scratch");
     assert_eq!(done["removed"], rehearsed["removed"]);

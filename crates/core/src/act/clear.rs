@@ -27,7 +27,7 @@ use crate::work::env::local;
 use crate::work::side_by_side::side_by_side;
 
 /// So many are recorded together, and then removed, while the next are recorded.
-const TOGETHER: usize = 2_000;
+const TOGETHER: usize = 1_000;
 
 impl Engine {
     /// Removes files by a rule for a person, or by itself; with `rehearse` only tells what

@@ -14,7 +14,7 @@ impl Ledger {
     /// Claims ready entries for a batch: they are `working` when this is done.
     pub(crate) fn claim(&self, claim: Claim) -> Result<Claimed, LedgerError> {
         let tag = self.tag()?.to_owned();
-        self.submit(move |tx| {
+        self.submit_many(claim.entries.len(), move |tx| {
             let claimed = begin_batch(tx, &tag, &claim).map_err(writing)?;
             let batch = claimed.batch;
             let words = match &claim.lease {

@@ -42,7 +42,7 @@ impl Ledger {
         entries: Vec<NewEntry>,
         target: Target,
     ) -> Result<Ticket<Vec<(NewEntry, Entered)>>, LedgerError> {
-        self.submit(move |tx| {
+        self.submit_many(entries.len(), move |tx| {
             let mut id: EntryId = tx
                 .one("SELECT COALESCE(MAX(id), 0) FROM entry", [], |row| row.get(0))
                 .map_err(writing)?;
@@ -61,7 +61,7 @@ impl Ledger {
 
     /// Ends the entries that these versions replace, where their content is another.
     pub(crate) fn end_replaced(&self, entries: Vec<NewEntry>) -> Result<(), LedgerError> {
-        self.submit(move |tx| {
+        self.submit_many(entries.len(), move |tx| {
             for new in &entries {
                 if let Some(old) = new.replaces {
                     replace(tx, old, new)?;

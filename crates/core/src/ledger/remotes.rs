@@ -98,7 +98,7 @@ impl Ledger {
             return Ok(Vec::new());
         }
         let (gate, place) = (gate.to_owned(), place.to_owned());
-        self.submit(move |tx| {
+        self.submit_many(seen.len() + gone.len(), move |tx| {
             for id in &gone {
                 tx.connection
                     .prepare_cached(

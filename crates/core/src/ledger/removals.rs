@@ -81,7 +81,7 @@ impl Ledger {
         files: Vec<PlannedRemoval>,
     ) -> Result<Ticket<Vec<RemovalId>>, LedgerError> {
         let (rule, by) = (rule.to_owned(), by.clone());
-        self.submit(move |tx| {
+        self.submit_many(files.len(), move |tx| {
             let write = || -> rusqlite::Result<Vec<RemovalId>> {
                 let mut insert = tx.connection.prepare_cached(
                     "INSERT INTO removal (rule, path, bytes, modified_ns, sha256, entry, moved_to,
@@ -116,7 +116,7 @@ impl Ledger {
         gone: Vec<EndedRemoval>,
         stayed: Vec<RemovalId>,
     ) -> Result<Ticket<()>, LedgerError> {
-        self.submit(move |tx| {
+        self.submit_many(gone.len(), move |tx| {
             // Most are nobody's, and stand side by side: they are written as one.
             for run in gone.chunk_by(|one, next| {
                 one.is_plain() && next.is_plain() && next.id.number() == one.id.number() + 1

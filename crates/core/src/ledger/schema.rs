@@ -105,17 +105,18 @@ pub(crate) fn open(file: &Path) -> Result<Connection, LedgerError> {
     Ok(connection)
 }
 
-/// What a savepoint may have to put back is kept in memory, in one piece that is touched as
-/// far as it is used. In SQLite's own memory, in pieces of a page, each statement of a large
-/// transaction goes through all of them: a quarter of the time of a thousand files. A larger
-/// piece would be asked of the system, and given back to it, for each transaction.
+/// What a savepoint may have to put back is kept in memory, always. Beyond a bound it would go
+/// into a temporary file, for which there may be no room, or no folder that may be written; and
+/// SQLite writes at most 128 KiB of it at once, and takes what is left of a larger piece for a
+/// full disk. The pieces are small, and each statement goes through all of them: so what changes
+/// many rows begins its transaction, and needs no savepoint.
 fn keep_savepoints_in_memory() {
-    const BYTES: std::ffi::c_int = 16 << 20;
+    const NEVER: std::ffi::c_int = -1;
     static ONCE: Once = Once::new();
     ONCE.call_once(|| {
         // SAFETY: the option takes one int. Where SQLite has been begun it changes nothing
         // and says so, and savepoints go into a temporary file as is its default.
-        unsafe { ffi::sqlite3_config(ffi::SQLITE_CONFIG_STMTJRNL_SPILL, BYTES) };
+        unsafe { ffi::sqlite3_config(ffi::SQLITE_CONFIG_STMTJRNL_SPILL, NEVER) };
     });
 }
 

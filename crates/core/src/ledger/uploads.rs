@@ -107,7 +107,8 @@ impl Ledger {
             }
             Ok(id)
         };
-        self.submit(move |tx| all.into_iter().map(|new| begin(tx, new)).collect())?.wait()
+        self.submit_many(all.len(), move |tx| all.into_iter().map(|new| begin(tx, new)).collect())?
+            .wait()
     }
 
     /// One by its number.
@@ -205,7 +206,9 @@ impl Ledger {
                 .map_err(writing)?;
             crate::ledger::remotes::fetched(tx.connection, remote, stay, tx.now)
         };
-        self.submit(move |tx| all.into_iter().try_for_each(|one| published(tx, one)))
+        self.submit_many(all.len(), move |tx| {
+            all.into_iter().try_for_each(|one| published(tx, one))
+        })
     }
 
     /// It has its name, durably; `false` when it has not got it.
@@ -235,7 +238,8 @@ impl Ledger {
                 .map(drop)
                 .map_err(writing)
         };
-        self.submit(move |tx| all.into_iter().try_for_each(|id| end(tx, id)))?.wait()
+        self.submit_many(all.len(), move |tx| all.into_iter().try_for_each(|id| end(tx, id)))?
+            .wait()
     }
 
     /// Those of which nothing was heard for so long: of those that are entered only the record

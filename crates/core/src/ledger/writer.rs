@@ -29,7 +29,18 @@ pub(crate) const SLOT_MS: i64 = 300_000;
 
 /// Answers one caller: `Ok` once its group is durable.
 type Answer = Box<dyn FnOnce(Result<(), LedgerError>) + Send>;
-type Job = Box<dyn FnOnce(Result<&mut Tx<'_>, LedgerError>) -> Option<Answer> + Send>;
+type Work = Box<dyn FnOnce(Result<&mut Tx<'_>, LedgerError>) -> Option<Answer> + Send>;
+
+/// A write that waits for its turn.
+struct Job {
+    work: Work,
+    /// It begins a transaction.
+    begins: bool,
+}
+
+/// A job of more rows begins a transaction: what begins one needs no savepoint, and a
+/// savepoint has a copy kept in memory of each page that is changed.
+const MANY_ROWS: usize = 64;
 
 /// A write that is under way.
 pub(crate) struct Ticket<T>(Receiver<Result<T, LedgerError>>);
@@ -66,10 +77,11 @@ impl Writer {
 
     pub fn submit<T: Send + 'static>(
         &self,
+        rows: usize,
         work: impl FnOnce(&mut Tx<'_>) -> Result<T, LedgerError> + Send + 'static,
     ) -> Ticket<T> {
         let (reply, ticket) = mpsc::sync_channel(1);
-        let job: Job = Box::new(move |tx| match tx.and_then(|tx| tx.apart(work)) {
+        let work: Work = Box::new(move |tx| match tx.and_then(|tx| tx.apart(work)) {
             Ok(value) => Some(Box::new(move |committed: Result<(), LedgerError>| {
                 // A caller that no longer waits is no fault.
                 let _ = reply.send(committed.map(|()| value));
@@ -82,7 +94,7 @@ impl Writer {
         if let Some(jobs) = &self.jobs {
             // If the thread is gone the job is dropped, and with it the reply:
             // the ticket then says that the ledger is closed.
-            let _ = jobs.send(job);
+            let _ = jobs.send(Job { work, begins: rows > MANY_ROWS });
         }
         Ticket(ticket)
     }
@@ -103,7 +115,8 @@ fn write_all(
     listeners: &Mutex<Vec<Listener>>,
     mut checkpoints: Checkpoints,
 ) {
-    while let Ok(first) = queue.recv() {
+    let mut waits: Option<Job> = None;
+    while let Some(Job { work: first, .. }) = waits.take().or_else(|| queue.recv().ok()) {
         let mut answers: Vec<Answer> = Vec::new();
         if let Err(error) = connection.execute_batch("BEGIN IMMEDIATE") {
             first(Err(writing(error)));
@@ -112,11 +125,17 @@ fn write_all(
         let mut tx = Tx::new(connection);
         let mut count = 0;
         let mut next = Some(first);
-        while let Some(job) = next {
-            answers.extend(job(Ok(&mut tx)));
+        while let Some(work) = next {
+            answers.extend(work(Ok(&mut tx)));
             count += 1;
             let go_on = count < GROUP && !connection.is_autocommit();
-            next = if go_on { queue.try_recv().ok() } else { None };
+            next = match if go_on { queue.try_recv().ok() } else { None } {
+                Some(job) if job.begins => {
+                    waits = Some(job);
+                    None
+                }
+                job => job.map(|job| job.work),
+            };
         }
         let newest = tx.newest_change;
         let committed = in_transaction(connection)

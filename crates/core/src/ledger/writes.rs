@@ -27,7 +27,16 @@ impl Ledger {
         &self,
         work: impl FnOnce(&mut Tx<'_>) -> Result<T, LedgerError> + Send + 'static,
     ) -> Result<Ticket<T>, LedgerError> {
-        Ok(self.writer.as_ref().ok_or(LedgerError::Closed)?.submit(work))
+        self.submit_many(1, work)
+    }
+
+    /// As [`Ledger::submit`], for a work that changes so many rows.
+    pub(crate) fn submit_many<T: Send + 'static>(
+        &self,
+        rows: usize,
+        work: impl FnOnce(&mut Tx<'_>) -> Result<T, LedgerError> + Send + 'static,
+    ) -> Result<Ticket<T>, LedgerError> {
+        Ok(self.writer.as_ref().ok_or(LedgerError::Closed)?.submit(rows, work))
     }
 
     /// Waits until every write that was asked for before is done or has failed, those
@@ -47,7 +56,7 @@ impl Ledger {
         commit: CommitBatch,
     ) -> Result<Vec<Unpublished>, LedgerError> {
         let _recording = self.none_pending.recording(gate);
-        self.submit(move |tx| {
+        self.submit_many(commit.entries.len(), move |tx| {
             worked(tx, &commit.entries)?;
             for (entry, rows, _) in &commit.entries {
                 tx.connection
@@ -84,13 +93,13 @@ impl Ledger {
 
     /// Brings ready entries of a gate without work to `worked`.
     pub(crate) fn worked_without_batch(&self, entries: Vec<Worked>) -> Result<(), LedgerError> {
-        self.submit(move |tx| worked(tx, &entries))?.wait()
+        self.submit_many(entries.len(), move |tx| worked(tx, &entries))?.wait()
     }
 
     /// Records that outputs stand in their places, which may be others than were planned
     /// when somebody else took that name meanwhile.
     pub(crate) fn published(&self, outputs: Vec<(OutputId, String)>) -> Result<(), LedgerError> {
-        self.submit(move |tx| {
+        self.submit_many(outputs.len(), move |tx| {
             let write = || -> rusqlite::Result<()> {
                 let mut update = tx
                     .connection
@@ -126,7 +135,7 @@ impl Ledger {
         why: String,
         words: String,
     ) -> Result<(), LedgerError> {
-        self.submit(move |tx| {
+        self.submit_many(usize::MAX, move |tx| {
             forget_output(tx, batch)?;
             for entry in working_in(tx.connection, batch)? {
                 step(tx, entry, State::Ready, cause, &why)?;
@@ -151,7 +160,7 @@ impl Ledger {
         why: String,
         words: String,
     ) -> Result<(), LedgerError> {
-        self.submit(move |tx| {
+        self.submit_many(usize::MAX, move |tx| {
             forget_output(tx, batch)?;
             for entry in working_in(tx.connection, batch)? {
                 step(tx, entry, State::Ready, Cause::Pass, &why)?;
@@ -170,7 +179,7 @@ impl Ledger {
         cause: Cause,
         batch: Option<(BatchId, String)>,
     ) -> Result<(), LedgerError> {
-        self.submit(move |tx| {
+        self.submit_many(holds.len(), move |tx| {
             for hold in &holds {
                 step(tx, hold.entry, State::Held, cause, &hold.reason)?;
                 tx.run(
@@ -196,7 +205,7 @@ impl Ledger {
         entries: Vec<(EntryId, String)>,
         cause: Cause,
     ) -> Result<(), LedgerError> {
-        self.submit(move |tx| {
+        self.submit_many(entries.len(), move |tx| {
             entries.iter().try_for_each(|(entry, why)| gone_one(tx, *entry, cause, why))
         })?
         .wait()
@@ -223,7 +232,7 @@ impl Ledger {
         how: Filed,
         cause: Cause,
     ) -> Result<Ticket<()>, LedgerError> {
-        self.submit(move |tx| {
+        self.submit_many(entries.len(), move |tx| {
             packed.iter().try_for_each(|one| record_packed(tx.connection, one)).map_err(writing)?;
             for entry in &entries {
                 let (words, left) = (how.words(), how == Filed::Left);
@@ -246,7 +255,7 @@ impl Ledger {
         entries: Vec<EntryId>,
         packed: Vec<PackedFile>,
     ) -> Result<Ticket<()>, LedgerError> {
-        self.submit(move |tx| {
+        self.submit_many(entries.len(), move |tx| {
             packed.iter().try_for_each(|one| record_packed(tx.connection, one)).map_err(writing)?;
             for entry in &entries {
                 let gate: String = tx
@@ -320,7 +329,7 @@ impl Ledger {
     /// Records that files which were left in place after they were filed are no
     /// longer there.
     pub(crate) fn left_the_drop(&self, entries: Vec<EntryId>) -> Result<(), LedgerError> {
-        self.submit(move |tx| {
+        self.submit_many(entries.len(), move |tx| {
             // Without a target it is clear that it was never moved.
             let sql = "UPDATE entry SET in_drop = ?2, target = NULL
                        WHERE id = ?1 AND in_drop = 1 AND state IN ('filed', 'adopted', 'passed over')";
