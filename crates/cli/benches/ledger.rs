@@ -65,7 +65,7 @@ fn main() {
         let old = filled(home.path(), "years", "0s", count);
         println!("filled with {count} entries in {:.0} s", begun.elapsed().as_secs_f64());
         questions(&old, count);
-        grow([(100_000, filled(home.path(), "young", "0s", 100_000)), (count, old)]);
+        grow(&[(100_000, filled(home.path(), "young", "0s", 100_000)), (count, old)]);
     }
 }
 
@@ -193,14 +193,12 @@ fn make(home: &Path, count: usize, seed: u64) {
 }
 
 fn growth(home: &Path) {
-    grow(
-        [100_000, 1_000_000]
-            .map(|count| (count, filled(home, &format!("growth-{count}"), "0s", count))),
-    );
+    let of = |count| (count, filled(home, &format!("growth-{count}"), "0s", count));
+    grow(&[100_000, 1_000_000].map(of));
 }
 
 /// What a file costs with few entries and with many.
-fn grow(of: [(i64, PathBuf); 2]) {
+fn grow(of: &[(i64, PathBuf); 2]) {
     const FILES: usize = 20_000;
     const ROUNDS: u64 = 5;
     let mut times: [Vec<Duration>; 2] = Default::default();

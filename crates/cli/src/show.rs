@@ -117,6 +117,12 @@ pub fn word(text: &str) -> Cell {
     }
 }
 
+/// How many there are beyond those that are told, if there are any.
+pub fn beyond(all: usize, told: usize) -> Option<String> {
+    let more = all.saturating_sub(told) as u64;
+    (more > 0).then(|| grouped(more))
+}
+
 /// A count, where nothing is shown as a dot so that figures stand out.
 pub fn count(number: u64) -> Cell {
     let text = if number == 0 { "·".to_owned() } else { grouped(number) };

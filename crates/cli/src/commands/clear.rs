@@ -93,26 +93,13 @@ fn order(args: &Clear) -> Result<ClearOrder, Failure> {
 
 fn tell(cleared: &Cleared, what: Told, zone: &TimeZone) -> Result<(), Failure> {
     if what != Told::AsSaid {
-        let to = if what == Told::Done { "WENT TO" } else { "GOES TO" };
-        let mut table = show::table(&["FILE", "BYTES", "MODIFIED", to]);
-        for one in cleared.removed.iter().take(TOLD) {
-            table.add_row([
-                show::cell(&one.path),
-                show::count(one.bytes),
-                show::cell(show::time(one.modified, zone)),
-                show::cell(one.moved_to.as_deref().unwrap_or("removed")),
-            ]);
-        }
-        if !cleared.removed.is_empty() {
-            show::unbroken(&mut table, &[1, 2]);
-            show::print(&table)?;
-        }
-        for one in cleared.stays.iter().take(TOLD) {
-            show::line(&format!("stays: {}: {}", one.path, one.because))?;
-        }
+        tell_files(cleared, what, zone)?;
     }
     for problem in cleared.problems.iter().take(TOLD) {
         show::say(&format!("not done: {problem}"));
+    }
+    if let Some(more) = show::beyond(cleared.problems.len(), TOLD) {
+        show::say(&format!("not done: {more} more"));
     }
     let files = show::counted(cleared.removed.len() as u64, "file", "files");
     let bytes = show::bytes(cleared.removed.iter().map(|one| one.bytes).sum());
@@ -131,6 +118,34 @@ fn tell(cleared: &Cleared, what: Told, zone: &TimeZone) -> Result<(), Failure> {
         (false, true) => format!("moved: {files} ({bytes}){folders}{stays}"),
         (false, false) => format!("removed: {files} ({bytes}){folders}{stays}"),
     })
+}
+
+/// Tells which files went, or would go, and which stay.
+fn tell_files(cleared: &Cleared, what: Told, zone: &TimeZone) -> Result<(), Failure> {
+    let to = if what == Told::Done { "WENT TO" } else { "GOES TO" };
+    let mut table = show::table(&["FILE", "BYTES", "MODIFIED", to]);
+    for one in cleared.removed.iter().take(TOLD) {
+        table.add_row([
+            show::cell(&one.path),
+            show::count(one.bytes),
+            show::cell(show::time(one.modified, zone)),
+            show::cell(one.moved_to.as_deref().unwrap_or("removed")),
+        ]);
+    }
+    if let Some(more) = show::beyond(cleared.removed.len(), TOLD) {
+        table.add_row([show::cell(format!("and {more} more"))]);
+    }
+    if !cleared.removed.is_empty() {
+        show::unbroken(&mut table, &[1, 2]);
+        show::print(&table)?;
+    }
+    for one in cleared.stays.iter().take(TOLD) {
+        show::line(&format!("stays: {}: {}", one.path, one.because))?;
+    }
+    if let Some(more) = show::beyond(cleared.stays.len(), TOLD) {
+        show::line(&format!("and {more} more stay"))?;
+    }
+    Ok(())
 }
 
 pub fn removed(config: Config, args: &Removed) -> Result<(), Failure> {

@@ -95,7 +95,7 @@ fn print(copies: &[HandCopy], rehearsed: bool) -> Result<(), Failure> {
             if rehearsed { show::cell("") } else { show::count(one.bytes) },
         ]);
     }
-    if let Some(more) = copies.len().checked_sub(TOLD).filter(|more| *more > 0) {
+    if let Some(more) = show::beyond(copies.len(), TOLD) {
         table.add_row([show::cell(format!("and {more} more"))]);
     }
     show::unbroken(&mut table, &[2, 3]);

@@ -88,7 +88,7 @@ fn print(done: &[HandEdited], rehearsed: bool) -> Result<(), Failure> {
             if rehearsed { show::cell("") } else { show::count(one.bytes) },
         ]);
     }
-    if let Some(more) = done.len().checked_sub(TOLD).filter(|more| *more > 0) {
+    if let Some(more) = show::beyond(done.len(), TOLD) {
         table.add_row([show::cell(format!("and {more} more"))]);
     }
     show::unbroken(&mut table, &[3]);

@@ -60,6 +60,9 @@ fn tell_earlier(earlier: &[PathBuf]) {
             path.display()
         ));
     }
+    if let Some(more) = show::beyond(earlier.len(), TOLD) {
+        show::say(&format!("taken: {more} more that were made by an earlier merge"));
+    }
 }
 
 fn failure(error: &HandError) -> Failure {
@@ -112,7 +115,7 @@ pub fn tell_left_out(how: &str, left_out: &[LeftOut]) {
     for one in others.iter().take(TOLD) {
         show::say(&format!("{how}: {}: {}", one.path.display(), one.why));
     }
-    if let Some(more) = others.len().checked_sub(TOLD).filter(|more| *more > 0) {
+    if let Some(more) = show::beyond(others.len(), TOLD) {
         show::say(&format!("{how}: {more} more"));
     }
     if !unasked.is_empty() {
@@ -136,7 +139,7 @@ fn print(made: &HandMade) -> Result<(), Failure> {
             show::count(one.left_out),
         ]);
     }
-    if let Some(more) = account.sources.len().checked_sub(TOLD).filter(|more| *more > 0) {
+    if let Some(more) = show::beyond(account.sources.len(), TOLD) {
         table.add_row([show::cell(format!("and {more} more"))]);
     }
     show::unbroken(&mut table, &[2, 3, 4, 5]);

@@ -201,10 +201,10 @@ fn tell_adoption(adoption: &Adoption, would: bool) -> Result<(), Failure> {
 }
 
 fn more(count: usize) -> Result<(), Failure> {
-    if count > SHOWN {
-        show::line(&format!("… and {} more (--json tells all)", count - SHOWN))?;
+    match show::beyond(count, SHOWN) {
+        Some(more) => show::line(&format!("… and {more} more (--json tells all)")),
+        None => Ok(()),
     }
-    Ok(())
 }
 
 fn verb(action: EntryAction) -> &'static str {

@@ -89,7 +89,7 @@ fn print(done: &[HandUnpacked], rehearsed: bool) -> Result<(), Failure> {
             show::cell(&one.words),
         ]);
     }
-    if let Some(more) = done.len().checked_sub(TOLD).filter(|more| *more > 0) {
+    if let Some(more) = show::beyond(done.len(), TOLD) {
         table.add_row([show::cell(format!("and {more} more"))]);
     }
     show::unbroken(&mut table, &[2]);

@@ -60,6 +60,26 @@ fn folders_go_with_their_last_file_and_those_where_a_gate_looks_stay() {
     }
 }
 
+#[test]
+fn of_many_files_the_first_are_told_and_how_many_more_there_are() {
+    let coast = coast("match = \"*.tmp\"\nolder = \"1d\"");
+    for number in 0..25 {
+        aged(&coast, &format!("scratch/old_{number:02}.tmp"), 3);
+        coast.drop(&format!("scratch/new_{number:02}.tmp"), "new");
+    }
+    let told = coast.run("clear scratch --rehearse").out;
+    let lines = |text: &str| told.lines().filter(|line| line.contains(text)).count();
+    assert_eq!((lines("scratch/old_"), lines("stays: ")), (20, 20), "{told}");
+    assert!(told.contains("and 5 more ") && told.contains("and 5 more stay"), "{told}");
+    assert!(told.contains("would be removed: 25 files"), "{told}");
+    // Nobody is there to be asked, and nothing goes.
+    let unasked = coast.run("clear scratch --why tidy");
+    assert_eq!((unasked.code, coast.files("scratch").len()), (2, 50), "{}", unasked.err);
+    assert!(unasked.err.contains("--yes"), "{}", unasked.err);
+    assert_eq!(coast.run("clear scratch --yes --why tidy").code, 0);
+    assert_eq!(coast.files("scratch").len(), 25);
+}
+
 fn paths(files: &Value, coast: &TestHome) -> Vec<String> {
     let home = coast.path("").display().to_string();
     let path = |one: &Value| {

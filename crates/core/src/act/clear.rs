@@ -182,7 +182,7 @@ impl Engine {
         for ((id, one), removed) in ids.iter().zip(some).zip(removed) {
             match removed {
                 Ok(Removed { folder, moved_to }) => {
-                    if !folders.last().is_some_and(|last| last.path() == folder.path()) {
+                    if folders.last().is_none_or(|last| last.path() != folder.path()) {
                         folders.push(folder);
                     }
                     told.removed.push(told_of(one, moved_to.clone()));

@@ -1,5 +1,6 @@
 mod keeping;
 mod model;
+mod writing;
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -114,21 +115,6 @@ fn the_index_refuses_a_second_holder_of_an_identity() {
         "UPDATE entry SET identity = (SELECT identity FROM entry WHERE id = 1) WHERE id = 2";
     let refused = connection.execute(second, []).unwrap_err().to_string();
     assert!(refused.contains("UNIQUE"), "{refused}");
-}
-
-#[test]
-fn a_doing_that_fails_leaves_nothing_of_itself_and_spoils_no_other() {
-    let folder = tempfile::tempdir().unwrap();
-    let ledger = Ledger::open(folder.path()).unwrap();
-    let ids: Vec<EntryId> = (1..=3).map(|n| enter_one(&ledger, new(&format!("{n}"), n))).collect();
-    claim(&ledger, &ids[2..]).unwrap();
-    // The second entry of this claim is being worked already.
-    let refused = claim(&ledger, &[ids[0], ids[2]]).unwrap_err();
-    assert_eq!(refused.to_string(), "entry 3 is working and cannot become working");
-    assert_eq!(state(&ledger, ids[0]), State::Ready);
-    assert_eq!(ledger.entry(ids[0]).unwrap().unwrap().tries, 0);
-    assert_eq!(ledger.counts("tide").unwrap()["working"], 1);
-    assert!(claim(&ledger, &ids[..2]).is_ok());
 }
 
 #[test]
@@ -320,75 +306,4 @@ fn eight_readers_page_through_the_ledger_while_it_is_written() {
         }
     });
     assert_eq!(ledger.count(&Query::default()).unwrap(), u64::from(count.div_ceil(500) * 500));
-}
-
-/// Has a work change many pages, said to change so many rows, while another waits before it.
-fn changes_many_pages(rows: usize, fails: bool) -> Result<(), LedgerError> {
-    const PAGES: i64 = 6_000;
-    let folder = tempfile::tempdir().unwrap();
-    let ledger = Ledger::open(folder.path()).unwrap();
-    let wide = "CREATE TABLE wide (id INTEGER PRIMARY KEY, value BLOB);
-        INSERT INTO wide
-          WITH RECURSIVE n(value) AS (SELECT 1 UNION ALL SELECT value + 1 FROM n WHERE value < 6000)
-          SELECT value, zeroblob(3000) FROM n";
-    ledger.submit(move |tx| tx.connection.execute_batch(wide).map_err(writing)).unwrap().wait()?;
-    let (go, wait) = std::sync::mpsc::channel();
-    let first = ledger.submit(move |_| wait.recv().map_err(|_| LedgerError::Closed)).unwrap();
-    let before = ledger.enter(vec![new("before.csv", 1)], archive()).unwrap();
-    let many = ledger
-        .submit_many(rows, move |tx| {
-            for id in 1..=PAGES {
-                tx.run("UPDATE wide SET value = zeroblob(3001) WHERE id = ?", [id])
-                    .map_err(writing)?;
-            }
-            if fails { Err(LedgerError::Closed) } else { Ok(()) }
-        })
-        .unwrap();
-    go.send(()).unwrap();
-    first.wait()?;
-    let done = many.wait();
-    before.wait()?;
-    assert_eq!(ledger.count(&Query::default()).unwrap(), 1);
-    let length: i64 = ledger
-        .submit(|tx| {
-            tx.one("SELECT SUM(length(value)) FROM wide", [], |row| row.get(0)).map_err(writing)
-        })
-        .unwrap()
-        .wait()?;
-    assert_eq!(length, PAGES * if fails { 3000 } else { 3001 });
-    done
-}
-
-#[test]
-fn a_work_that_changes_much_is_done_or_undone_beside_others_whatever_its_size() {
-    // More than is said, so that it stands behind a savepoint, and as many as are said.
-    for rows in [1, 6_000] {
-        changes_many_pages(rows, false).unwrap();
-        assert!(matches!(changes_many_pages(rows, true), Err(LedgerError::Closed)));
-    }
-}
-
-#[test]
-fn when_the_whole_transaction_is_rolled_back_nobody_is_told_otherwise() {
-    let folder = tempfile::tempdir().unwrap();
-    let ledger = Ledger::open(folder.path()).unwrap();
-    // All that is submitted while this one waits comes into its transaction.
-    let (go, wait) = std::sync::mpsc::channel();
-    let first = ledger.submit(move |_| wait.recv().map_err(|_| LedgerError::Closed)).unwrap();
-    let before = ledger.enter(vec![new("before.csv", 1)], archive()).unwrap();
-    let failing = ledger
-        .submit(|tx| {
-            // As SQLite does by itself when the disk is full.
-            tx.connection.execute_batch("ROLLBACK").map_err(writing)?;
-            Err::<(), _>(LedgerError::Closed)
-        })
-        .unwrap();
-    let after = ledger.enter(vec![new("after.csv", 2)], archive()).unwrap();
-    go.send(()).unwrap();
-    assert!(first.wait().is_err() && before.wait().is_err() && failing.wait().is_err());
-    assert_eq!(after.wait().unwrap().len(), 1, "it came into a transaction of its own");
-    let page = ledger.page(&Query::default()).unwrap();
-    let names: Vec<_> = page.entries.iter().map(|entry| entry.name.as_str()).collect();
-    assert_eq!(names, ["after.csv"]);
-    assert_eq!(ledger.counts("tide").unwrap()["ready"], 1);
 }

@@ -2,7 +2,8 @@
 //!
 //! Jobs come through a channel. All that wait are run in one transaction, each but
 //! the first in a savepoint of its own, so that a job that fails takes nothing with
-//! it but its own changes. After the commit every caller is answered.
+//! it but its own changes; one that changes many rows begins another transaction.
+//! After the commit every caller is answered.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
