@@ -12,6 +12,7 @@ use crate::files::sha256::{Sha256, Sum};
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading, writing};
 use crate::ledger::rows::time;
+use crate::ledger::writes::HOWEVER_MANY;
 
 /// The most lines of one answer.
 const MOST: u32 = 1000;
@@ -135,7 +136,7 @@ impl Ledger {
     /// # Errors
     /// The ledger's.
     pub fn audit(&self, lines: Vec<NewAudit>) -> Result<(), LedgerError> {
-        self.submit(move |tx| {
+        self.submit_many(lines.len(), move |tx| {
             let add = || -> rusqlite::Result<()> {
                 let (mut id, mut sum) = end(tx.connection, "written")?;
                 let mut insert = tx.connection.prepare_cached(
@@ -213,7 +214,7 @@ impl Ledger {
     /// The ledger's.
     pub fn drop_audit(&self, before: Timestamp) -> Result<u64, LedgerError> {
         let before = before.as_millisecond();
-        self.submit(move |tx| {
+        self.submit_many(HOWEVER_MANY, move |tx| {
             let forget = || -> rusqlite::Result<u64> {
                 // Times may go back where a clock was set: only what is older than all before
                 // the first that stays is dropped.

@@ -176,7 +176,7 @@ impl Ledger {
         ended: Vec<EndOfHappening>,
     ) -> Result<(), LedgerError> {
         let (due, what) = (due.to_owned(), what.to_owned());
-        self.submit(move |tx| {
+        self.submit_many(states.len() + begun.len() + ended.len(), move |tx| {
             for ((day, value), state) in &states {
                 tx.run(
                     "INSERT INTO due_mark (due, day, value, state, at) VALUES (?1, ?2, ?3, ?4, ?5)

@@ -11,6 +11,7 @@ use crate::ledger::error::{LedgerError, reading, writing};
 use crate::ledger::ids::{EntryId, HappeningId};
 use crate::ledger::rows::time;
 use crate::ledger::writer::Tx;
+use crate::ledger::writes::HOWEVER_MANY;
 
 /// Something that happened.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -249,7 +250,7 @@ impl Ledger {
 
     /// Forgets what happened long ago, is over, and was told.
     pub(crate) fn forget_happenings(&self) -> Result<(), LedgerError> {
-        self.submit(|tx| {
+        self.submit_many(HOWEVER_MANY, |tx| {
             let before = tx.now - KEPT_MS;
             tx.run(
                     "DELETE FROM happening WHERE id IN (SELECT id FROM happening ORDER BY id LIMIT 10000)

@@ -6,6 +6,7 @@ use crate::files::sha256::Sha256;
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading, writing};
 use crate::ledger::transitions::as_i64;
+use crate::ledger::writes::HOWEVER_MANY;
 
 /// A file as it is right.
 #[derive(Debug, Clone, Copy)]
@@ -88,7 +89,7 @@ impl Ledger {
         loop {
             let lookout = lookout.to_owned();
             let gone = self
-                .submit(move |tx| {
+                .submit_many(HOWEVER_MANY, move |tx| {
                     let write = || {
                         // First, so that a part is never taken for the whole.
                         tx.run("DELETE FROM watch_mark WHERE what = ?", [mark(&lookout)])?;
@@ -114,7 +115,7 @@ impl Ledger {
         files: Vec<(String, RightFile)>,
     ) -> Result<(), LedgerError> {
         let lookout = lookout.to_owned();
-        self.submit(move |tx| {
+        self.submit_many(files.len(), move |tx| {
             let write = || -> rusqlite::Result<()> {
                 let mut insert = tx.connection.prepare_cached(
                     "INSERT OR REPLACE INTO right_file

@@ -11,6 +11,7 @@ use crate::ledger::outbox::{Message, MessageState};
 use crate::ledger::rows::time;
 use crate::ledger::state::State;
 use crate::ledger::writer::Tx;
+use crate::ledger::writes::HOWEVER_MANY;
 
 /// A message that is to be written, and how far its tell has heard with it.
 #[derive(Debug, Clone)]
@@ -149,7 +150,7 @@ impl Ledger {
         happening: HappeningId,
     ) -> Result<(), LedgerError> {
         let tell = tell.to_owned();
-        self.submit(move |tx| {
+        self.submit_many(HOWEVER_MANY, move |tx| {
             tx.run("DELETE FROM told WHERE tell = ? AND happening = ?", params![tell, happening])
                 .map(drop)
                 .map_err(writing)

@@ -17,6 +17,7 @@ use crate::ledger::requests::FileTarget;
 use crate::ledger::state::{Cause, State};
 use crate::ledger::transitions::{as_i64, gone_one, step_and};
 use crate::ledger::writer::Tx;
+use crate::ledger::writes::HOWEVER_MANY;
 
 /// A person, and why they do what they do.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -171,7 +172,7 @@ impl Ledger {
         by: By,
         work: impl FnOnce(&mut Tx<'_>, &str) -> Result<T, LedgerError> + Send + 'static,
     ) -> Result<T, LedgerError> {
-        self.submit(move |tx| {
+        self.submit_many(HOWEVER_MANY, move |tx| {
             tx.who = Some(by.who);
             work(tx, &by.why)
         })?

@@ -12,6 +12,7 @@ use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading, writing};
 use crate::ledger::state::State;
 use crate::ledger::writer::Tx;
+use crate::ledger::writes::HOWEVER_MANY;
 
 /// How long the writing thread is busy with a piece; its commit comes on top.
 const PIECE: Duration = Duration::from_millis(3);
@@ -64,7 +65,9 @@ impl Ledger {
             while !left.is_empty() {
                 let begun = Instant::now();
                 let (count, rest) = self
-                    .submit(move |tx| piece(tx, before, left, forget).map_err(writing))?
+                    .submit_many(HOWEVER_MANY, move |tx| {
+                        piece(tx, before, left, forget).map_err(writing)
+                    })?
                     .wait()?;
                 left = rest;
                 all += count;

@@ -22,6 +22,9 @@ use crate::ledger::types::Pause;
 use crate::ledger::words::BatchOutcome;
 use crate::ledger::writer::{Ticket, Tx};
 
+/// Rows of a work of which nobody knows before how many it changes.
+pub(crate) const HOWEVER_MANY: usize = usize::MAX;
+
 impl Ledger {
     pub(crate) fn submit<T: Send + 'static>(
         &self,
@@ -135,7 +138,7 @@ impl Ledger {
         why: String,
         words: String,
     ) -> Result<(), LedgerError> {
-        self.submit_many(usize::MAX, move |tx| {
+        self.submit_many(HOWEVER_MANY, move |tx| {
             forget_output(tx, batch)?;
             for entry in working_in(tx.connection, batch)? {
                 step(tx, entry, State::Ready, cause, &why)?;
@@ -160,7 +163,7 @@ impl Ledger {
         why: String,
         words: String,
     ) -> Result<(), LedgerError> {
-        self.submit_many(usize::MAX, move |tx| {
+        self.submit_many(HOWEVER_MANY, move |tx| {
             forget_output(tx, batch)?;
             for entry in working_in(tx.connection, batch)? {
                 step(tx, entry, State::Ready, Cause::Pass, &why)?;
