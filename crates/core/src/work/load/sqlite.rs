@@ -1,8 +1,11 @@
-//! Loading into a SQLite file: prepared inserts in one transaction.
+//! Loading into a SQLite file: inserts in one transaction.
 
+mod given;
 mod insert;
 mod markers;
 mod place;
+#[cfg(test)]
+mod tests;
 mod words;
 
 use std::collections::HashMap;
@@ -24,6 +27,7 @@ use crate::work::load::destination::{
     lost, markers_beside, parts, quoted, quoted_table,
 };
 use crate::work::load::table::TableColumn;
+use given::GivenTables;
 use insert::write_rows;
 use markers::{make_markers, write_markers};
 use place::in_open_folder;
@@ -48,6 +52,8 @@ pub(crate) struct Sqlite {
     /// By what it is reached; none where only the path is known.
     reach: Option<Reach>,
     connection: Option<Connection>,
+    /// By what the connection is given rows.
+    given: GivenTables,
     /// The folder through which the connection goes.
     folder: Option<Arc<Folder>>,
     /// Device and inode of the file that is open.
@@ -56,7 +62,8 @@ pub(crate) struct Sqlite {
 
 impl Sqlite {
     pub fn new(path: PathBuf) -> Self {
-        Sqlite { path, reach: None, connection: None, folder: None, file: None }
+        let given = GivenTables::default();
+        Sqlite { path, reach: None, connection: None, given, folder: None, file: None }
     }
 
     /// Whether there is such a file; an error is no "no".
@@ -80,6 +87,7 @@ impl Sqlite {
             connection.pragma_update(None, "cache_size", cache).map_err(away)?;
             connection.set_prepared_statement_cache_capacity(STATEMENTS);
             self.file = file_at(&self.path);
+            self.given = GivenTables::default();
             self.connection = Some(connection);
         }
         self.connection.as_mut().ok_or_else(|| DbError::Away("it is not open".into()))
@@ -202,8 +210,12 @@ impl Destination for Sqlite {
         let path = self.path.clone();
         self.connection()?;
         let file = self.file;
+        let width = job.columns.len();
+        let connection = self.connection.as_ref();
+        let given = connection.map(|connection| self.given.of_width(connection, width));
+        let given = given.transpose().map_err(away)?.unwrap_or_default();
         self.within(|connection| {
-            let written = write_rows(connection, job, blocks)?;
+            let written = write_rows(connection, &given, job, blocks)?;
             injected("load.rows")?;
             let Some(markers) = end(&written) else { return Ok(()) };
             write_markers(connection, &job.table, &markers)?;

@@ -38,6 +38,11 @@ pub(crate) fn kind_of(declared: &str) -> Option<Kind> {
     })
 }
 
+/// Whether a column of a declared type keeps decimals as numbers (affinity REAL or NUMERIC).
+pub(crate) fn keeps_numbers(declared: &str) -> bool {
+    matches!(kind_of(declared), Some(Kind::Real | Kind::Decimal))
+}
+
 pub(crate) fn word(kind: Kind) -> &'static str {
     match kind {
         Kind::Text => "TEXT",
