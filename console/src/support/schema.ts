@@ -1659,11 +1659,8 @@ export interface components {
        * @description How many entries are in it.
        */
       entries: number;
-      /**
-       * Format: int64
-       * @description Its number.
-       */
-      id: number;
+      /** @description Its number. */
+      id: components["schemas"]["BatchId"];
       outcome: components["schemas"]["BatchOutcome"] | null;
       /** @description What it made of the entry that is asked about; at most 1,000. */
       outputs: components["schemas"]["Output"][];
@@ -1876,11 +1873,8 @@ export interface components {
       at: string;
       /** @description The file. */
       file: string;
-      /**
-       * Format: int64
-       * @description Its number.
-       */
-      id: number;
+      /** @description Its number. */
+      id: components["schemas"]["ConfigChangeId"];
       /** @description What stood in it from then on; none in a list. */
       text: string | null;
       /** @description Who has saved it; empty where it was changed outside, and found. */
@@ -1888,6 +1882,11 @@ export interface components {
       /** @description Why. */
       why: string;
     };
+    /**
+     * Format: int64
+     * @description The number of a change of a file of the configuration.
+     */
+    ConfigChangeId: number;
     /** @description A fault of an edited configuration. */
     ConfigFault: {
       /** @description Column in characters, from 1. */
@@ -2875,11 +2874,8 @@ export interface components {
        * @description When it was delivered or given up.
        */
       ended_at: string | null;
-      /**
-       * Format: int64
-       * @description Its number; they only grow.
-       */
-      id: number;
+      /** @description Its number; they only grow. */
+      id: components["schemas"]["MessageId"];
       /**
        * Format: date-time
        * @description Before this it is not tried again.
@@ -2901,6 +2897,11 @@ export interface components {
       /** @description What the last attempt came to. */
       words: string;
     };
+    /**
+     * Format: int64
+     * @description The number of a message to somebody who is told.
+     */
+    MessageId: number;
     /**
      * @description Where a message stands.
      * @enum {string}
@@ -3680,6 +3681,11 @@ export interface components {
       /** @description Whether the caller is known. */
       signed_in: boolean;
     };
+    /**
+     * Format: int64
+     * @description The number of a session.
+     */
+    SessionId: number;
     /** @description A session that has not ended. */
     SessionView: {
       /** @description From where it was begun. */
@@ -3689,11 +3695,8 @@ export interface components {
        * @description When it was begun.
        */
       begun_at: string;
-      /**
-       * Format: int64
-       * @description Its number.
-       */
-      id: number;
+      /** @description Its number. */
+      id: components["schemas"]["SessionId"];
       /** @description Whether it is the caller's. */
       own: boolean;
       /** @description What the browser says that it is. */
@@ -3837,6 +3840,11 @@ export interface components {
        */
       held: number;
     };
+    /**
+     * Format: int64
+     * @description The number of a token.
+     */
+    TokenId: number;
     /** @description A token that is to be made. */
     TokenOrder: {
       /** @description The gates at which that is, for the roles worker and supplier. */
@@ -3852,11 +3860,8 @@ export interface components {
     TokenView: {
       /** @description The gates at which that is; empty for all. */
       gates: string[];
-      /**
-       * Format: int64
-       * @description Its number.
-       */
-      id: number;
+      /** @description Its number. */
+      id: components["schemas"]["TokenId"];
       /** @description What it is called. */
       label: string;
       /**

@@ -108,7 +108,20 @@ fn what_goes_wrong_has_a_type() {
 
 /// Numbers of the ledger that are plain numbers in this code.
 fn plain_numbers(code: &str) -> Vec<&str> {
-    let kinds = ["entry", "entries", "batch", "output", "outputs", "change", "upload", "remote"];
+    let kinds = [
+        "entry",
+        "entries",
+        "batch",
+        "output",
+        "outputs",
+        "change",
+        "upload",
+        "remote",
+        "session",
+        "token",
+        "message",
+        "config_change",
+    ];
     let plain = ["i64", "Option<i64>", "Vec<i64>", "&[i64]"];
     let is_plain = |line: &&str| {
         let words: Vec<&str> = line.split([' ', ',', '(', ')']).collect();

@@ -8,7 +8,7 @@ use actix_web::web;
 use jiff::Timestamp;
 use serde_json::Value;
 use vadegate_core::engine::Engine;
-use vadegate_core::ledger::NewAudit;
+use vadegate_core::ledger::{NewAudit, SessionId};
 
 use crate::api::people::local_name;
 use crate::caller::From;
@@ -81,7 +81,7 @@ impl Record {
     }
 
     /// Records when a session was used, without holding it up.
-    pub fn used(&self, session: i64, now: Timestamp) {
+    pub fn used(&self, session: SessionId, now: Timestamp) {
         let engine = Arc::clone(&self.engine);
         drop(web::block(move || {
             // It is only told, and written again a minute later.

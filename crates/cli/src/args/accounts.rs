@@ -1,6 +1,7 @@
 //! Users, tokens, and the audit log.
 
 use clap::{Args as ClapArgs, Subcommand};
+use vadegate_core::ledger::TokenId;
 use vadegate_core::people::Role;
 
 /// The commands about who may do what, and who did it.
@@ -104,7 +105,7 @@ pub enum Token {
     Revoke {
         /// Its number
         #[arg(value_name = "TOKEN")]
-        id: i64,
+        id: TokenId,
     },
 }
 

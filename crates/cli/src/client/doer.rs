@@ -8,7 +8,7 @@ use vadegate_core::act::{Adoption, Cleared, Done};
 use vadegate_core::config::Config;
 use vadegate_core::dues::DueCell;
 use vadegate_core::engine::Engine;
-use vadegate_core::ledger::{AuditLine, AuditProof, AuditQuery};
+use vadegate_core::ledger::{AuditLine, AuditProof, AuditQuery, TokenId};
 use vadegate_core::people::{Identity, People, TokenView, UserView};
 use vadegate_core::sum_from_text;
 use vadegate_core::tell::TellTest;
@@ -182,7 +182,7 @@ impl Doer {
         })
     }
 
-    pub fn revoke_token(&self, id: i64) -> Result<(), Failure> {
+    pub fn revoke_token(&self, id: TokenId) -> Result<(), Failure> {
         let path = format!("/tokens/{id}");
         match self {
             Doer::Service(remote) => remote.delete(&format!("/api/v1{path}")),

@@ -5,6 +5,7 @@ use rusqlite::{OptionalExtension, Row, params};
 
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading, writing};
+use crate::ledger::ids::{SessionId, TokenId};
 use crate::ledger::rows::time;
 
 /// A user.
@@ -21,7 +22,7 @@ pub(crate) struct KeptUser {
 /// A token.
 #[derive(Debug, Clone)]
 pub(crate) struct KeptToken {
-    pub id: i64,
+    pub id: TokenId,
     pub sum: Vec<u8>,
     pub label: String,
     pub role: String,
@@ -37,7 +38,7 @@ pub(crate) struct KeptToken {
 /// A session.
 #[derive(Debug, Clone)]
 pub(crate) struct KeptSession {
-    pub id: i64,
+    pub id: SessionId,
     pub sum: Vec<u8>,
     /// None: it was begun by the local token.
     pub user: Option<String>,
@@ -103,7 +104,7 @@ impl Ledger {
         name: &str,
         role: Option<&'static str>,
         password: Option<String>,
-        spared: Option<i64>,
+        spared: Option<SessionId>,
     ) -> Result<(), LedgerError> {
         let name = name.to_owned();
         self.submit(move |tx| {
@@ -141,7 +142,7 @@ impl Ledger {
     }
 
     /// Keeps a new token; gives its number.
-    pub(crate) fn add_token(&self, token: KeptToken) -> Result<i64, LedgerError> {
+    pub(crate) fn add_token(&self, token: KeptToken) -> Result<TokenId, LedgerError> {
         self.submit(move |tx| {
             let KeptToken { sum, label, role, gates, owner, made_by, until, .. } = token;
             let gates = serde_json::to_string(&gates).unwrap_or_default();
@@ -152,13 +153,13 @@ impl Ledger {
                 params![sum, label, role, gates, owner, tx.now, made_by, until],
             )
             .map_err(writing)?;
-            Ok(tx.connection.last_insert_rowid())
+            Ok(TokenId::of(tx.connection.last_insert_rowid()))
         })?
         .wait()
     }
 
     /// Forgets a token.
-    pub(crate) fn remove_token(&self, id: i64) -> Result<(), LedgerError> {
+    pub(crate) fn remove_token(&self, id: TokenId) -> Result<(), LedgerError> {
         self.submit(move |tx| {
             tx.run("DELETE FROM token WHERE id = ?", [id]).map(drop).map_err(writing)
         })?
@@ -166,11 +167,11 @@ impl Ledger {
     }
 
     /// Keeps a session; gives its number. Those whose time is over are forgotten by the way.
-    pub(crate) fn add_session(&self, session: KeptSession) -> Result<i64, LedgerError> {
+    pub(crate) fn add_session(&self, session: KeptSession) -> Result<SessionId, LedgerError> {
         self.submit(move |tx| {
             let KeptSession { sum, user, begun_at, used_at, until, address, program, .. } = session;
             let ms = Timestamp::as_millisecond;
-            let add = || -> rusqlite::Result<i64> {
+            let add = || -> rusqlite::Result<SessionId> {
                 tx.run("DELETE FROM session WHERE until <= ?", [tx.now])?;
                 let times = (ms(begun_at), ms(used_at), ms(until));
                 tx.run(
@@ -178,7 +179,7 @@ impl Ledger {
                      VALUES (?, ?, ?, ?, ?, ?, ?)",
                     params![sum, user, times.0, times.1, times.2, address, program],
                 )?;
-                Ok(tx.connection.last_insert_rowid())
+                Ok(SessionId::of(tx.connection.last_insert_rowid()))
             };
             add().map_err(writing)
         })?
@@ -189,7 +190,7 @@ impl Ledger {
     ///
     /// # Errors
     /// The ledger's.
-    pub fn use_session(&self, id: i64, at: Timestamp) -> Result<(), LedgerError> {
+    pub fn use_session(&self, id: SessionId, at: Timestamp) -> Result<(), LedgerError> {
         let at = at.as_millisecond();
         self.submit(move |tx| {
             tx.run("UPDATE session SET used_at = ? WHERE id = ?", params![at, id])
@@ -200,7 +201,7 @@ impl Ledger {
     }
 
     /// Ends a session.
-    pub(crate) fn end_session(&self, id: i64) -> Result<(), LedgerError> {
+    pub(crate) fn end_session(&self, id: SessionId) -> Result<(), LedgerError> {
         self.submit(move |tx| {
             tx.run("DELETE FROM session WHERE id = ?", [id]).map(drop).map_err(writing)
         })?

@@ -7,13 +7,14 @@ use utoipa::ToSchema;
 
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading, writing};
+use crate::ledger::ids::ConfigChangeId;
 use crate::ledger::rows::time;
 
 /// A change of a file of the configuration.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct ConfigChange {
     /// Its number.
-    pub id: i64,
+    pub id: ConfigChangeId,
     /// When it was saved, or found.
     #[schema(value_type = String, format = DateTime)]
     pub at: Timestamp,
@@ -100,7 +101,7 @@ impl Ledger {
     ///
     /// # Errors
     /// [`LedgerError`].
-    pub fn config_change(&self, id: i64) -> Result<Option<ConfigChange>, LedgerError> {
+    pub fn config_change(&self, id: ConfigChangeId) -> Result<Option<ConfigChange>, LedgerError> {
         self.read(|reader| {
             reader
                 .prepare_cached(

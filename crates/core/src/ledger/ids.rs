@@ -99,6 +99,18 @@ numbers! {
 
     /// The number of a change of an entry. They grow in the order in which it happened.
     ChangeId;
+
+    /// The number of a change of a file of the configuration.
+    ConfigChangeId;
+
+    /// The number of a message to somebody who is told.
+    MessageId;
+
+    /// The number of a token.
+    TokenId;
+
+    /// The number of a session.
+    SessionId;
 }
 
 impl EntryId {

@@ -6,7 +6,7 @@ use rusqlite::{OptionalExtension, params};
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading, writing};
 use crate::ledger::happenings::NewHappening;
-use crate::ledger::ids::{ChangeId, EntryId, HappeningId};
+use crate::ledger::ids::{ChangeId, EntryId, HappeningId, MessageId};
 use crate::ledger::outbox::{Message, MessageState};
 use crate::ledger::rows::time;
 use crate::ledger::state::State;
@@ -222,7 +222,7 @@ impl Ledger {
     /// happened, unless it told of that itself.
     pub(crate) fn message_tried(
         &self,
-        id: i64,
+        id: MessageId,
         state: MessageState,
         not_before: Timestamp,
         words: &str,

@@ -67,7 +67,10 @@ pub use error::LedgerError;
 pub use family::{Family, FamilyKind, FamilyLink, FamilyMember, FamilyOf};
 pub use happenings::Happening;
 pub use held::HeldGroup;
-pub use ids::{BatchId, ChangeId, EntryId, HappeningId, OutputId, RemoteId, RemovalId, UploadId};
+pub use ids::{
+    BatchId, ChangeId, ConfigChangeId, EntryId, HappeningId, MessageId, OutputId, RemoteId,
+    RemovalId, SessionId, TokenId, UploadId,
+};
 pub use keeping::restore;
 use none_pending::NonePending;
 pub use outbox::{Message, MessageState};

@@ -7,6 +7,7 @@ use utoipa::ToSchema;
 
 use crate::ledger::Ledger;
 use crate::ledger::error::{LedgerError, reading};
+use crate::ledger::ids::MessageId;
 use crate::ledger::rows::time;
 
 /// Where a message stands.
@@ -45,7 +46,7 @@ impl MessageState {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Message {
     /// Its number; they only grow.
-    pub id: i64,
+    pub id: MessageId,
     /// Its identity for the receiver: the same over all attempts.
     pub uid: String,
     /// Who is told.

@@ -1,3 +1,4 @@
+mod asking;
 mod keeping;
 mod model;
 mod writing;

@@ -167,7 +167,7 @@ pub struct Pause {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Batch {
     /// Its number.
-    pub id: i64,
+    pub id: BatchId,
     /// The gate's work.
     pub work: WorkKind,
     /// Which attempt this was for its entries.

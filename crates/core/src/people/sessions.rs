@@ -7,6 +7,7 @@ use jiff::{SignedDuration, Timestamp};
 use crate::files::sha256::Sha256;
 use crate::ledger::Ledger;
 use crate::ledger::access::KeptSession;
+use crate::ledger::ids::SessionId;
 use crate::people::known::{People, PeopleError, Session};
 use crate::people::role::Role;
 use crate::people::types::{Identity, SessionView};
@@ -39,12 +40,12 @@ impl People {
         &self,
         ledger: &Ledger,
         new: NewSession,
-    ) -> Result<(i64, Timestamp), PeopleError> {
+    ) -> Result<(SessionId, Timestamp), PeopleError> {
         let now = Timestamp::now();
         let until = now.saturating_add(LONGEST_SESSION).unwrap_or(now);
         let cut = |text: &str| text.chars().take(200).collect();
         let mut kept = KeptSession {
-            id: 0,
+            id: SessionId::of(0),
             sum: new.sum.bytes().to_vec(),
             user: new.user,
             begun_at: now,
@@ -54,7 +55,7 @@ impl People {
             program: cut(&new.program),
         };
         let mut known = self.change();
-        let mut own: Vec<(i64, Sha256)> = known
+        let mut own: Vec<(SessionId, Sha256)> = known
             .sessions
             .iter()
             .filter(|(_, session)| session.kept.user == kept.user)
@@ -106,7 +107,12 @@ impl People {
     ///
     /// # Errors
     /// [`PeopleError`].
-    pub fn end_session(&self, ledger: &Ledger, id: i64, by: &Identity) -> Result<(), PeopleError> {
+    pub fn end_session(
+        &self,
+        ledger: &Ledger,
+        id: SessionId,
+        by: &Identity,
+    ) -> Result<(), PeopleError> {
         let mut known = self.change();
         let own = |session: &Session| {
             by.role == Role::Admin

@@ -6,6 +6,7 @@ use jiff::{SignedDuration, Timestamp};
 
 use crate::ledger::Ledger;
 use crate::ledger::access::KeptToken;
+use crate::ledger::ids::TokenId;
 use crate::people::known::{MOST, People, PeopleError, Token, check_name};
 use crate::people::role::Role;
 use crate::people::secret::{TOKEN_BEGIN, new_secret, sum_of_secret};
@@ -64,7 +65,7 @@ impl People {
         let secret = format!("{TOKEN_BEGIN}{random}");
         let sum = sum_of_secret(&secret);
         let mut kept = KeptToken {
-            id: 0,
+            id: TokenId::of(0),
             sum: sum.bytes().to_vec(),
             label: new.label.unwrap_or_else(|| new.role.word().to_owned()),
             role: new.role.word().to_owned(),
@@ -93,7 +94,7 @@ impl People {
     pub fn revoke_token(
         &self,
         ledger: &Ledger,
-        id: i64,
+        id: TokenId,
         by: &Identity,
     ) -> Result<String, PeopleError> {
         let mut known = self.change();

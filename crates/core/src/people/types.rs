@@ -4,6 +4,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::ledger::ids::{SessionId, TokenId};
 use crate::people::role::Role;
 
 /// How somebody has shown who they are.
@@ -14,19 +15,19 @@ pub enum Who {
     /// By a session that the local token began.
     LocalSession {
         /// The session.
-        session: i64,
+        session: SessionId,
     },
     /// By name and password.
     User {
         /// Their name.
         name: String,
         /// The session.
-        session: i64,
+        session: SessionId,
     },
     /// By a token.
     Token {
         /// Its number.
-        id: i64,
+        id: TokenId,
         /// What it is called.
         label: String,
         /// The user whose it is.
@@ -76,7 +77,7 @@ impl Identity {
     }
 
     /// The session.
-    pub fn session(&self) -> Option<i64> {
+    pub fn session(&self) -> Option<SessionId> {
         match &self.who {
             Who::User { session, .. } | Who::LocalSession { session } => Some(*session),
             Who::Local | Who::Token { .. } => None,
@@ -119,7 +120,7 @@ pub struct UserView {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct TokenView {
     /// Its number.
-    pub id: i64,
+    pub id: TokenId,
     /// What it is called.
     pub label: String,
     /// What may be done with it.
@@ -145,7 +146,7 @@ pub struct TokenView {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct SessionView {
     /// Its number.
-    pub id: i64,
+    pub id: SessionId,
     /// The user; none when it was begun by the local token.
     pub user: Option<String>,
     /// When it was begun.

@@ -6,6 +6,7 @@ use jiff::Timestamp;
 
 use crate::ledger::Ledger;
 use crate::ledger::access::KeptUser;
+use crate::ledger::ids::SessionId;
 use crate::people::known::{Known, MOST, People, PeopleError, check_name};
 use crate::people::password;
 use crate::people::role::Role;
@@ -110,7 +111,7 @@ impl People {
         ledger: &Ledger,
         name: &str,
         password: &str,
-        spared: Option<i64>,
+        spared: Option<SessionId>,
     ) -> Result<(), PeopleError> {
         if !self.known().users.contains_key(name) {
             return Err(no_user(name));

@@ -85,19 +85,25 @@ pub(crate) fn send_next(
             (MessageState::Failed, now, format!("given up after a day: {why}"))
         }
         Delivered::Later(why) => {
-            let wait = RETRY.after(message.tries + 1, message.id);
+            let wait = RETRY.after(message.tries + 1, message.id.number());
             (MessageState::Waiting, pause(wait), why)
         }
         Delivered::After(wait, why) => (MessageState::Waiting, pause(wait), why),
     };
     let (name, subject) = (&tell.name, &message.subject);
     match state {
-        MessageState::Sent => tracing::info!(tell = name, message = message.id, subject, "told"),
+        MessageState::Sent => {
+            tracing::info!(tell = name, message = message.id.number(), subject, "told")
+        }
         MessageState::Failed => {
-            tracing::error!(tell = name, message = message.id, "not told, and given up: {words}");
+            tracing::error!(
+                tell = name,
+                message = message.id.number(),
+                "not told, and given up: {words}"
+            );
         }
         MessageState::Waiting => {
-            tracing::warn!(tell = name, message = message.id, "not told yet: {words}");
+            tracing::warn!(tell = name, message = message.id.number(), "not told yet: {words}");
         }
     }
     let failed = (state == MessageState::Failed).then(|| failure(tell, &message, &words)).flatten();

@@ -7,6 +7,7 @@ use utoipa::ToSchema;
 use crate::config::tell::Tell;
 use crate::engine::Engine;
 use crate::engine::error::EngineError;
+use crate::ledger::ids::MessageId;
 use crate::ledger::{Message, MessageState};
 use crate::tell::delivered::Delivered;
 use crate::tell::event::Event;
@@ -94,7 +95,7 @@ impl Engine {
         let voice = Voice { zone: &service.timezone, address: service.address.as_deref() };
         let body = Body::of(std::slice::from_ref(&event), &voice);
         let message = Message {
-            id: 0,
+            id: MessageId::of(0),
             uid: format!("{name}-{}", event.id),
             tell: name.to_owned(),
             at: now,

@@ -10,6 +10,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use vadegate_core::config::parse_duration;
 use vadegate_core::engine::Engine;
+use vadegate_core::ledger::TokenId;
 use vadegate_core::people::{Identity, NewToken, People, Role, TokenView, UserView};
 
 use crate::api::people::needs;
@@ -274,7 +275,7 @@ pub(crate) async fn make_token(
 pub(crate) async fn revoke_token(
     shared: Data<Shared>,
     caller: Caller,
-    id: Path<i64>,
+    id: Path<TokenId>,
 ) -> Result<HttpResponse, Problem> {
     let (people, id) = (shared.people.clone(), id.into_inner());
     ask(&shared, move |engine| Ok(engine.ask(|ledger| people.revoke_token(ledger, id, &caller))?))

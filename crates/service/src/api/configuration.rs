@@ -10,7 +10,7 @@ use vadegate_core::act::{
 };
 use vadegate_core::config::draft::GateDraft;
 use vadegate_core::files::Sha256;
-use vadegate_core::ledger::ConfigChange;
+use vadegate_core::ledger::{ConfigChange, ConfigChangeId};
 
 use crate::api::people::OrderBy;
 use crate::caller::Caller;
@@ -175,7 +175,7 @@ pub(crate) async fn config_changes(
 #[get("/api/v1/configuration/changes/{id}")]
 pub(crate) async fn config_change(
     shared: Data<Shared>,
-    id: Path<i64>,
+    id: Path<ConfigChangeId>,
 ) -> Result<Json<ConfigChange>, Problem> {
     let id = id.into_inner();
     ask(&shared, move |engine| {

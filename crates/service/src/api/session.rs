@@ -10,7 +10,7 @@ use actix_web::{HttpRequest, HttpResponse, delete, get, post};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
-use vadegate_core::ledger::NewAudit;
+use vadegate_core::ledger::{NewAudit, SessionId};
 use vadegate_core::people::{Identity, LONGEST_SESSION, NewSession, Role, SessionView, new_secret};
 
 use crate::Shared;
@@ -213,7 +213,7 @@ pub(crate) async fn sign_out(
     Ok(answer.finish())
 }
 
-async fn end(shared: &Data<Shared>, caller: Caller, id: i64) -> Result<(), Problem> {
+async fn end(shared: &Data<Shared>, caller: Caller, id: SessionId) -> Result<(), Problem> {
     let people = shared.people.clone();
     ask(shared, move |engine| Ok(engine.ask(|ledger| people.end_session(ledger, id, &caller))?))
         .await?;
@@ -254,7 +254,7 @@ pub(crate) async fn sessions(
 pub(crate) async fn end_session(
     shared: Data<Shared>,
     caller: Caller,
-    id: Path<i64>,
+    id: Path<SessionId>,
 ) -> Result<HttpResponse, Problem> {
     end(&shared, caller, id.into_inner()).await?;
     Ok(HttpResponse::NoContent().finish())

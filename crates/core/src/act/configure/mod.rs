@@ -18,6 +18,7 @@ use crate::config::{Config, ConfigError, gate_files};
 use crate::engine::Engine;
 use crate::files::sha256::Sha256;
 use crate::ledger::ConfigChange;
+use crate::ledger::ids::ConfigChangeId;
 use crate::ledger::people::By;
 
 /// One edit at a time.
@@ -84,7 +85,7 @@ impl Engine {
         }
         let before = swap_in(&path, &edited.text, was)?;
         let change = ConfigChange {
-            id: 0,
+            id: ConfigChangeId::of(0),
             at: jiff::Timestamp::now(),
             who: by.who.clone(),
             why: by.why.clone(),
