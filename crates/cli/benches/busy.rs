@@ -4,7 +4,8 @@
 //! how long a file takes from settled to filed, and that each was filed once. Flat is 1.00.
 //!
 //! `VADEGATE_BENCH_SECONDS` changes how long it goes on, `VADEGATE_BENCH_RATE` the files of a
-//! second, `VADEGATE_BENCH_FOLDER` puts it all elsewhere.
+//! second, `VADEGATE_BENCH_FOLDER` puts it all elsewhere, and `VADEGATE_BENCH_WORK` has all files go
+//! to the gates of one kind.
 
 mod common;
 
@@ -27,6 +28,13 @@ const KINDS: [(&str, usize, &str); 5] = [
     ("deliver", 10, "deliver = { to = \"out/GATE\" }\n"),
     ("run", 5, "run = { program = \"/bin/true\" }\n"),
 ];
+
+/// The kinds that there are this time.
+fn kinds() -> impl Iterator<Item = (&'static str, usize, &'static str)> {
+    let one = std::env::var("VADEGATE_BENCH_WORK").ok();
+    let is_wanted = move |kind: &str| one.as_ref().is_none_or(|one| one == kind);
+    KINDS.into_iter().filter(move |(kind, ..)| is_wanted(kind))
+}
 
 fn main() {
     // `cargo test --benches` only sees that it builds.
@@ -57,7 +65,7 @@ fn main() {
     );
     println!("  memory       {:>6} MB at most", memory(service.child.id()));
     println!("  the rest     {:>6.2} s after the last file", behind.as_secs_f64());
-    for (kind, count, _) in KINDS {
+    for (kind, count, _) in kinds() {
         let [median, p99, most] = delays(&ledger, kind);
         println!(
             "  {kind:<8} {count:>3} gates   settled to filed: median {median:>5} ms   p99 {p99:>6} ms   at most {most:>6} ms"
@@ -71,9 +79,9 @@ fn main() {
 fn configure(home: &Path) -> Vec<String> {
     let mut text = "[service]\nlisten = \"127.0.0.1:0\"\n".to_owned();
     let mut gates = Vec::new();
-    let most = KINDS.iter().map(|(_, count, _)| *count).max().unwrap_or(0);
+    let most = kinds().map(|(_, count, _)| count).max().unwrap_or(0);
     for number in 0..most {
-        for (kind, _, work) in KINDS.iter().filter(|(_, count, _)| number < *count) {
+        for (kind, _, work) in kinds().filter(|(_, count, _)| number < *count) {
             let gate = format!("{kind}-{number:02}");
             fs::create_dir_all(home.join("drops").join(&gate)).expect("a folder");
             text += &format!(

@@ -73,6 +73,43 @@ fn killed_at(point: &str, bytes: usize) {
 }
 
 #[test]
+fn what_a_stranger_takes_away_before_it_is_recorded_is_fetched_anew() {
+    for bytes in [6, 40_000] {
+        for taken in ["named", "hidden"] {
+            let far = Far::new("settle = \"0s\"\nafter = \"delete\"", "");
+            for number in 0..3 {
+                far.put(&format!("{number}.csv"), format!("row {number}\n").repeat(bytes / 6));
+            }
+            let point = if taken == "named" { "door.published" } else { "door.publish" };
+            let mut killed = far.coast.command();
+            killed.args(["pass", "office"]).env("VADEGATE_FAULT", format!("{point}:1=kill"));
+            let ended = killed.output().unwrap();
+            assert!(String::from_utf8_lossy(&ended.stderr).contains("fault kill"), "{point}");
+            // Whatever lies there, with its name or still without it.
+            let mut gone = 0;
+            for file in fs::read_dir(far.coast.path("drops")).unwrap() {
+                let path = file.unwrap().path();
+                let hidden = path.file_name().unwrap().to_string_lossy().starts_with('.');
+                let received = path.extension().is_some_and(|end| end != "lock");
+                if path.is_file() && received && hidden == (taken == "hidden") {
+                    fs::remove_file(path).unwrap();
+                    gone += 1;
+                }
+            }
+            assert!(gone > 0, "{taken}, {bytes} bytes");
+            for _ in 0..4 {
+                far.pass();
+            }
+            let context = format!("{taken}, {bytes} bytes, {gone} taken away");
+            assert_eq!(far.archived().len(), 3, "{context}");
+            assert_eq!(far.coast.ledger().len(), 3, "{context}");
+            assert_eq!(fs::read_dir(&far.far).unwrap().count(), 0, "{context}");
+            nothing_staged(&far.coast);
+        }
+    }
+}
+
+#[test]
 fn small_files_come_by_the_hundred_and_a_disk_that_fails_in_between_loses_none() {
     const MANY: usize = 900;
     for fault in

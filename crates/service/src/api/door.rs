@@ -360,7 +360,7 @@ impl std::convert::From<DoorError> for Problem {
             }
             DoorError::Changed(_) => StatusCode::PRECONDITION_FAILED,
             DoorError::None => StatusCode::NOT_FOUND,
-            DoorError::Wrong(_) => StatusCode::BAD_REQUEST,
+            DoorError::Wrong(_) | DoorError::Gone(_) => StatusCode::BAD_REQUEST,
             DoorError::Io(error) if full(&error) => StatusCode::INSUFFICIENT_STORAGE,
             DoorError::Io(_) => StatusCode::INTERNAL_SERVER_ERROR,
         };

@@ -121,9 +121,21 @@ pub(super) fn go_on(live: &Live, upload: &Upload, staged: &At) -> Result<(), Doo
 
 /// Gives it its name, over nothing, durably.
 pub(super) fn publish(live: &Live, upload: &Upload, staged: &At) -> Result<(), DoorError> {
-    let folder = give_name(live, upload, staged)?;
+    let folder = match give_name(live, upload, staged) {
+        Err(gone @ DoorError::Gone(_)) => return Err(forgotten(live, upload, gone)),
+        folder => folder?,
+    };
     folder.sync()?;
     crate::fault::at("door.published").map_err(DoorError::from)
+}
+
+/// Forgets one that somebody else took away before it was entered: nobody can go on with it, and
+/// it is received anew. Gives why.
+pub(super) fn forgotten(live: &Live, upload: &Upload, gone: DoorError) -> DoorError {
+    match live.context.ledger.end_uploads(vec![upload.id]) {
+        Ok(()) => gone,
+        Err(error) => error.into(),
+    }
 }
 
 /// Gives it its name, over nothing; gives the folder that is to be synced.
@@ -139,9 +151,9 @@ pub(super) fn give_name(
         Ok(()) => {}
         // It was done before.
         Err(error) if error.kind() == io::ErrorKind::NotFound && there(&to)? == inode => {}
-        // It was taken away at once by whoever works the folder: the ledger knows it.
+        // What the gate itself has taken from there is entered.
         Err(error) if error.kind() == io::ErrorKind::NotFound => {
-            return Err(DoorError::Wrong(format!(
+            return Err(DoorError::Gone(format!(
                 "what was received of `{}` is not there any more; hand it in anew",
                 upload.place
             )));

@@ -124,6 +124,9 @@ pub enum DoorError {
     /// Another request is writing it.
     #[error("another request is just writing it; ask how far it is, and go on from there")]
     Busy,
+    /// Somebody else took it away before it was entered.
+    #[error("{0}")]
+    Gone(String),
     /// It has not the length or the sum that was said.
     #[error("{0}")]
     Wrong(String),

@@ -259,7 +259,10 @@ impl Fetching<'_> {
         let stays = self.config.after == AfterFetch::Leave;
         let fetched = Fetched { remote: one.seen.id, modified, stays };
         match self.engine.finish_fetched(&self.live, &upload, sum, fetched) {
-            Err(DoorError::Occupied(why)) => return Ok(Brought::Waits(why)),
+            // What somebody took away meanwhile is fetched anew.
+            Err(DoorError::Occupied(why) | DoorError::Gone(why)) => {
+                return Ok(Brought::Waits(why));
+            }
             Err(error) => return Err(self.full(&upload, error)),
             Ok(()) => {}
         }
