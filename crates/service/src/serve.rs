@@ -12,7 +12,7 @@ use tokio::signal::unix::{Signal, SignalKind, signal};
 use tokio::sync::Semaphore;
 use vadegate_core::config::service::ServiceConfig;
 use vadegate_core::engine::{ADDRESS_FILE, Engine, EngineError};
-use vadegate_core::people::{People, password};
+use vadegate_core::people::People;
 use vadegate_core::watch::Watch;
 
 use crate::attempts::Attempts;
@@ -134,7 +134,6 @@ pub fn serve(engine: Engine, ready: impl FnOnce(&str)) -> Result<(), ServeError>
             actix_web::rt::spawn(drop_old_lines(Arc::clone(&shared.engine))),
         ];
         beside.extend(certificates.map(|pair| actix_web::rt::spawn(pair.follow())));
-        drop(web::block(password::prepare));
         ends.told().await;
         beside.iter().for_each(actix_web::rt::task::JoinHandle::abort);
         tracing::info!("stopping");

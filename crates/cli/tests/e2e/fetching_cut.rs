@@ -87,7 +87,7 @@ fn what_a_stranger_takes_away_before_it_is_recorded_is_fetched_anew() {
             assert!(String::from_utf8_lossy(&ended.stderr).contains("fault kill"), "{point}");
             // Whatever lies there, with its name or still without it.
             let mut gone = 0;
-            for file in fs::read_dir(far.coast.path("drops")).unwrap() {
+            for file in fs::read_dir(far.coast.path("drops/office")).unwrap() {
                 let path = file.unwrap().path();
                 let hidden = path.file_name().unwrap().to_string_lossy().starts_with('.');
                 let received = path.extension().is_some_and(|end| end != "lock");

@@ -72,6 +72,7 @@ mod identity;
 mod keeping;
 mod lineage;
 mod load_entries;
+mod load_rules;
 mod load_servers;
 mod load_types;
 mod loads;

@@ -26,6 +26,7 @@ pub(crate) mod ids;
 pub(crate) mod inserting;
 pub(crate) mod keeping;
 pub(crate) mod lineage;
+mod look_ahead;
 pub(crate) mod lookouts;
 pub(crate) mod made;
 pub(crate) mod messages;

@@ -63,8 +63,12 @@ fn state(ledger: &Ledger, id: EntryId) -> State {
 }
 
 fn claim(ledger: &Ledger, entries: &[EntryId]) -> Result<BatchId, LedgerError> {
+    claim_at(ledger, "tide", entries)
+}
+
+fn claim_at(ledger: &Ledger, gate: &str, entries: &[EntryId]) -> Result<BatchId, LedgerError> {
     let claimed = ledger.claim(Claim {
-        gate: "tide".into(),
+        gate: gate.into(),
         work: WorkKind::Merge,
         effect: Effect::Staged,
         entries: entries.to_vec(),

@@ -1,8 +1,6 @@
 //! Passwords: Argon2id (RFC 9106), with the parameters that section 4 of it recommends where
 //! memory is bounded: 64 MiB, three passes, four lanes.
 
-use std::sync::OnceLock;
-
 use argon2::password_hash::{PasswordHash, PasswordHasher, PasswordVerifier, SaltString};
 use argon2::{Algorithm, Argon2, Params, Version};
 
@@ -65,21 +63,18 @@ pub fn hash(password: &str) -> Result<String, NotHashed> {
     Ok(hash.map_err(NotHashed::Refused)?.to_string())
 }
 
+/// What an unknown name's password is held against: it costs as much, and fits none. What stands
+/// where the hash of a password would is of none.
+const OF_NOBODY: &str = "$argon2id$v=19$m=65536,t=3,p=4$bm9ib2R5IGlzIHRoZXJlLg$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA";
+
 /// Whether a password is the one of which this was kept. Without one it takes as long, so that
 /// nobody learns from the time which names there are.
 pub fn verify(password: &str, kept: Option<&str>) -> bool {
-    static OF_NOBODY: OnceLock<String> = OnceLock::new();
-    let of_nobody = || OF_NOBODY.get_or_init(|| hash("nobody's password").unwrap_or_default());
-    let text = kept.unwrap_or_else(|| of_nobody());
+    let text = kept.unwrap_or(OF_NOBODY);
     let fits = password.len() <= LONGEST
         && PasswordHash::new(text)
             .is_ok_and(|kept| argon2().verify_password(password.as_bytes(), &kept).is_ok());
     fits && kept.is_some()
-}
-
-/// Has what [`verify`] compares an unknown name with made before it is needed.
-pub fn prepare() {
-    verify("", None);
 }
 
 #[cfg(test)]
@@ -92,8 +87,24 @@ mod tests {
         assert!(kept.starts_with("$argon2id$v=19$m=65536,t=3,p=4$"), "{kept}");
         assert!(verify("the tide waits for no one", Some(&kept)));
         assert!(!verify("the tide waits for no one ", Some(&kept)));
-        assert!(!verify("nobody's password", None), "nobody signs in as nobody");
         assert_ne!(kept, hash("the tide waits for no one").unwrap(), "each has a salt of its own");
+    }
+
+    #[test]
+    fn an_unknown_name_costs_as_much_as_one_that_is_known() {
+        let of_nobody = PasswordHash::new(OF_NOBODY).unwrap();
+        let kept = hash("the tide waits for no one").unwrap();
+        let kept = PasswordHash::new(&kept).unwrap();
+        assert_eq!(
+            (of_nobody.algorithm, of_nobody.version, of_nobody.params.to_string()),
+            (kept.algorithm, kept.version, kept.params.to_string())
+        );
+        let lengths = |of: &PasswordHash<'_>| (of.salt.unwrap().len(), of.hash.unwrap().len());
+        assert_eq!(lengths(&of_nobody), lengths(&kept));
+        // Not refused as no hash, which would take no time: none is what stands there.
+        let refused = argon2().verify_password(b"nobody's password", &of_nobody);
+        assert_eq!(refused, Err(argon2::password_hash::Error::Password));
+        assert!(!verify("nobody's password", None), "nobody signs in as nobody");
     }
 
     #[test]

@@ -93,7 +93,7 @@ pub(crate) fn send_next(
     let (name, subject) = (&tell.name, &message.subject);
     match state {
         MessageState::Sent => {
-            tracing::info!(tell = name, message = message.id.number(), subject, "told")
+            tracing::info!(tell = name, message = message.id.number(), subject, "told");
         }
         MessageState::Failed => {
             tracing::error!(

@@ -129,7 +129,8 @@ impl Engine {
         fetched: Option<Fetched>,
     ) -> Result<(), DoorError> {
         let staged = live.context.config.reach.at(Path::new(&upload.staged))?;
-        let sum = check(live, upload, &staged, sum)?;
+        // What is whole was checked, and may have its name already.
+        let sum = check(live, upload, &staged, sum.or(upload.whole.and(upload.sha256)))?;
         if upload.whole.is_none() {
             let file = staged.open_to_write()?;
             file.set_permissions(std::os::unix::fs::PermissionsExt::from_mode(default_mode()))?;

@@ -234,7 +234,10 @@ impl Fetching<'_> {
             return Ok(one.waits_for_room());
         }
         let (mut upload, mut sum, mut came) = match known {
-            Some(upload) => (upload, None, 0),
+            Some(upload) => {
+                let sum = upload.whole.and(upload.sha256);
+                (upload, sum, 0)
+            }
             None => (self.begin(one)?, None, 0),
         };
         if upload.whole.is_none() {

@@ -156,6 +156,7 @@ fn take_in(p: &mut Pass, entering: &mut Entering, done: Fingerprinted) -> Result
     let ticket = if entries.is_empty() {
         None
     } else {
+        p.context().ledger.look_ahead(&entries);
         Some(p.context().ledger.enter(entries, Arc::clone(&entering.target))?)
     };
     match std::mem::replace(&mut entering.pending, ticket) {

@@ -87,15 +87,7 @@ fn bring(ledger: &Ledger, file: &File, id: EntryId) {
             ledger.gone(vec![(id, "vanished".into())], Cause::Pass).unwrap();
         }
         (3..=5, State::Ready) => {
-            let claim = Claim {
-                gate: file.gate.into(),
-                work: WorkKind::Merge,
-                effect: Effect::Staged,
-                entries: vec![id],
-                outputs: Vec::new(),
-                lease: None,
-            };
-            let batch = ledger.claim(claim).unwrap().batch;
+            let batch = claim_at(ledger, file.gate, &[id]).unwrap();
             if file.far > 3 {
                 let entries = vec![(id, Some(3), None)];
                 let (outputs, entered, words) = (Vec::new(), Vec::new(), String::new());

@@ -61,12 +61,9 @@ impl<'c> Inserting<'c> {
             if !is_refusal(&error) {
                 return Err(away(error));
             }
-            // What a rule of the table leaves of a refused statement (`ON CONFLICT FAIL`).
-            let kept = usize::try_from(self.connection.changes()).unwrap_or_default();
-            written.rows += kept as u64;
-            from += kept;
             let refused = self.giving.reading();
             let known = (from..to).contains(&refused);
+            from = self.after_kept(&error, (from, refused.min(to)), known, written)?;
             if to - from > 1 && refused != from {
                 let before = if known { refused - from } else { (to - from) / PART };
                 self.rows = before.max(1);
@@ -80,6 +77,29 @@ impl<'c> Inserting<'c> {
         Ok(())
     }
 
+    /// Where it goes on after a refused statement. What a rule of the table leaves of it (`ON
+    /// CONFLICT FAIL`) stands, and is not sent again; how far that is must be known.
+    fn after_kept(
+        &self,
+        error: &rusqlite::Error,
+        (from, refused): (usize, usize),
+        known: bool,
+        written: &mut Written,
+    ) -> Result<usize, DbError> {
+        let kept = self.connection.changes();
+        written.rows += kept;
+        match (kept, known) {
+            (0, _) => Ok(from),
+            (_, true) => Ok(refused),
+            (_, false) => {
+                let why = format!(
+                    "{error}; a trigger leaves what came before it (FAIL), and how much that is cannot be told: say ABORT there"
+                );
+                Err(DbError::Refused(Refusal { why, ..Refusal::default() }))
+            }
+        }
+    }
+
     /// Fails where a rule of the table rolled back all that was loaded (`ON CONFLICT ROLLBACK`):
     /// whatever came next would stand by itself.
     fn still_open(
@@ -91,7 +111,9 @@ impl<'c> Inserting<'c> {
         if !self.connection.is_autocommit() {
             return Ok(());
         }
-        let why = format!("{error}; the table's rule for it ends the whole load (ROLLBACK)");
+        let why = format!(
+            "{error}; the table's rule for it ends the whole load (ROLLBACK); with ABORT only this row would be refused"
+        );
         let at = block.numbers.get(row).map(|number| (block.table, *number));
         Err(DbError::Refused(Refusal { why, at, ..Refusal::default() }))
     }

@@ -190,6 +190,46 @@ fn a_rule_that_rolls_all_back_ends_the_load() {
     }
 }
 
+/// Where nobody can tell how much of a refused statement stands, nothing of the load does.
+#[test]
+fn a_trigger_that_leaves_what_came_before_ends_the_load() {
+    let connection = Connection::open_in_memory().expect("a database");
+    connection
+        .execute_batch(
+            "CREATE TABLE waves (id INTEGER, height INTEGER);
+             CREATE TRIGGER calm BEFORE INSERT ON waves WHEN new.height = 7
+               BEGIN SELECT RAISE(FAIL, 'too high'); END",
+        )
+        .expect("a table");
+    let rows: Vec<_> = (0..20).map(|row| vec![Cell::Integer(row), Cell::Integer(row)]).collect();
+    let job = job(&[("id", Kind::Integer), ("height", Kind::Integer)], Mode::Add);
+    let ended = load(&connection, &job, blocks(&rows, 10));
+    let Err(DbError::Refused(Refusal { why, .. })) = ended else { panic!("{ended:?}") };
+    assert!(why.contains("too high") && why.contains("say ABORT"), "{why}");
+    assert_eq!(dump(&connection), Vec::<String>::new());
+}
+
+/// Rows that a rule leaves out are counted by nobody: the load does not add up, and is refused
+/// by whoever counts; none is sent twice.
+#[test]
+fn what_a_rule_leaves_out_is_not_counted_and_nothing_is_sent_twice() {
+    let connection = Connection::open_in_memory().expect("a database");
+    connection
+        .execute_batch(
+            "CREATE TABLE waves (id INTEGER UNIQUE ON CONFLICT IGNORE, height INTEGER UNIQUE ON CONFLICT FAIL)",
+        )
+        .expect("a table");
+    let rows = [(1, 10), (1, 11), (2, 12), (3, 10), (4, 13)];
+    let rows: Vec<_> =
+        rows.map(|(id, height)| vec![Cell::Integer(id), Cell::Integer(height)]).to_vec();
+    let job = job(&[("id", Kind::Integer), ("height", Kind::Integer)], Mode::Add);
+    let written = load(&connection, &job, blocks(&rows, 10)).expect("a load");
+    assert_eq!((written.rows, written.aside.len()), (3, 1));
+    assert_eq!(written.aside[0].refusal.at, Some((0, 3)));
+    let stand = ["Integer(1) integer 10", "Integer(2) integer 12", "Integer(4) integer 13"];
+    assert_eq!(dump(&connection), stand);
+}
+
 /// What a file of somebody has under the same name is neither read nor run.
 #[test]
 fn what_is_given_is_no_table_of_a_file() {
