@@ -29,6 +29,7 @@ it("says which files it would be before anything is entered, and enters those", 
   });
   await opened("tide north");
   expect(document.body.textContent).toContain("2 files.");
+  expect(document.body.textContent).toContain("Not adopted: 1 file.");
   expect(document.body.textContent).not.toContain("\u202e");
   expect(document.body.textContent).toContain("c.csv: it is still being written");
   expect(button("Adopt").disabled).toBe(true);

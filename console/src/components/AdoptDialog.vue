@@ -68,11 +68,16 @@ const ready = computed(
       <p v-if="would.isPending.value" class="text-sm">Reading the files …</p>
       <template v-else-if="would.data.value">
         <p class="font-medium">{{ counted(would.data.value.adopted.length, "file") }}.</p>
-        <ul class="max-h-32 overflow-y-auto text-sm text-muted" tabindex="0" aria-label="Files">
+        <ul
+          v-if="would.data.value.adopted.length > 0"
+          class="max-h-32 overflow-y-auto text-sm text-muted"
+          tabindex="0"
+          aria-label="Files"
+        >
           <li v-for="path in would.data.value.adopted.slice(0, 100)" :key="path">{{ visible(path) }}</li>
         </ul>
         <template v-if="would.data.value.left.length > 0">
-          <p class="font-medium">{{ counted(would.data.value.left.length, "other file") }} not:</p>
+          <p class="font-medium">Not adopted: {{ counted(would.data.value.left.length, "file") }}.</p>
           <ul class="max-h-32 overflow-y-auto text-sm text-muted" tabindex="0" aria-label="Files that are left">
             <li v-for="file in would.data.value.left.slice(0, 100)" :key="file.path">
               {{ visible(file.path) }}: {{ visible(file.because) }}
