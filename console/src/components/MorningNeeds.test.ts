@@ -1,6 +1,7 @@
 // @vitest-environment jsdom
 import { RouterLinkStub } from "@vue/test-utils";
 import { afterEach, expect, it } from "vitest";
+import { cell } from "../testing/dues";
 import { service, show } from "../testing/page";
 import type { Board, DueCell, Happening } from "../support/types";
 import MorningNeeds from "./MorningNeeds.vue";
@@ -23,24 +24,8 @@ const quiet: Board = {
   untaken: [],
   unusual: [],
 };
-const late = (value: string, of: Partial<DueCell> = {}): DueCell => ({
-  due: "nightly",
-  gate: "tide",
-  value,
-  day: "2026-01-31",
-  state: "late",
-  words: "nothing came yet",
-  by: "2026-01-31T06:00:00Z",
-  give_up: null,
-  arrived_at: null,
-  bytes: 0,
-  rows: 0,
-  files: 0,
-  files_expected: 1,
-  entries: [],
-  excused: null,
-  ...of,
-});
+const late = (value: string, of: Partial<DueCell> = {}) =>
+  cell({ value, state: "late", words: "nothing came yet", ...of });
 const happened = (of: Partial<Happening>): Happening => ({
   id: 1,
   at: "2026-01-31T05:00:00Z",

@@ -4,21 +4,26 @@ use crate::databases::Db;
 use crate::loads::{configure, held_because, pass_all};
 use crate::support::TestHome;
 
-/// A rule that rolls back the whole transaction ends the load: nothing of it stands by itself,
-/// and the next file is loaded as ever.
-#[test]
-fn a_rule_that_rolls_back_all_holds_the_file_and_leaves_nothing() {
+/// A coast at which a file of so many rows, some of a buoy that it has already, was loaded into a
+/// table with this rule for it.
+fn loaded(rule: &str, rows: u32, repeats: impl Fn(u32) -> bool) -> (TestHome, Db) {
     let coast = TestHome::new("");
     let db = Db::sqlite(&coast.path("out/sound.db"));
     let aside = "misfits = \"set aside\"\nrejects = \"out/rejects.csv\"";
     configure(&coast, &db, &format!("table = \"waves\"\n{aside}"));
-    db.run("CREATE TABLE waves (buoy TEXT UNIQUE ON CONFLICT ROLLBACK, height_m REAL)");
-    let mut rows = "buoy,height_m\n".to_owned();
-    for number in 0..300 {
-        rows += &format!("B{},1.5\n", if number == 200 { 7 } else { number });
-    }
-    coast.drop("drops/a.csv", rows);
+    db.run(&format!("CREATE TABLE waves (buoy TEXT UNIQUE ON CONFLICT {rule}, height_m REAL)"));
+    let buoy = |row: u32| format!("B{},1.5\n", if repeats(row) { 7 } else { row });
+    let rows: String = (0..rows).map(buoy).collect();
+    coast.drop("drops/a.csv", format!("buoy,height_m\n{rows}"));
     pass_all(&coast);
+    (coast, db)
+}
+
+/// A rule that rolls back the whole transaction ends the load: nothing of it stands by itself,
+/// and the next file is loaded as ever.
+#[test]
+fn a_rule_that_rolls_back_all_holds_the_file_and_leaves_nothing() {
+    let (coast, db) = loaded("ROLLBACK", 300, |row| row == 200);
     let why = held_because(&coast, "a.csv");
     assert!(why.contains("row 202: ") && why.contains("ends the whole load"), "{why}");
     assert_eq!((db.count("waves"), db.count("vadegate_loads")), (0, 0));
@@ -31,17 +36,7 @@ fn a_rule_that_rolls_back_all_holds_the_file_and_leaves_nothing() {
 /// stands once and each refused one is set aside.
 #[test]
 fn with_a_rule_that_keeps_what_came_before_each_row_stands_once() {
-    let coast = TestHome::new("");
-    let db = Db::sqlite(&coast.path("out/sound.db"));
-    let aside = "misfits = \"set aside\"\nrejects = \"out/rejects.csv\"";
-    configure(&coast, &db, &format!("table = \"waves\"\n{aside}"));
-    db.run("CREATE TABLE waves (buoy TEXT UNIQUE ON CONFLICT FAIL, height_m REAL)");
-    let mut rows = "buoy,height_m\n".to_owned();
-    for number in 0..3_000 {
-        rows += &format!("B{},1.5\n", if number % 1_000 == 999 { 7 } else { number });
-    }
-    coast.drop("drops/a.csv", rows);
-    pass_all(&coast);
+    let (coast, db) = loaded("FAIL", 3_000, |row| row % 1_000 == 999);
     assert_eq!(coast.entry("a.csv")["state"], "filed");
     assert_eq!(db.count("waves"), 2_997);
     let account = &coast.json("entry 1")["worked_in"]["outputs"][0]["account"];

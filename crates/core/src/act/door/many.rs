@@ -11,7 +11,7 @@ use std::io::Write;
 use std::path::Path;
 use std::time::SystemTime;
 
-use crate::act::door::staged::{forgotten, gatherer, give_name, hand_in, new_upload, past};
+use crate::act::door::staged::{gatherer, give_name, hand_in, new_upload, past, taken_away};
 use crate::act::door::types::{DoorError, NewUpload};
 use crate::engine::Engine;
 use crate::engine::gate::state::Live;
@@ -168,7 +168,7 @@ fn name_all(
                 Ok(())
             }
             Err(refused @ DoorError::Occupied(_)) => Err(refused),
-            Err(gone @ DoorError::Gone(_)) => Err(forgotten(live, upload, gone)),
+            Err(gone @ DoorError::Gone(_)) => taken_away(live, upload, gone),
             Err(error) => return Err(error),
         });
     }

@@ -122,20 +122,22 @@ pub(super) fn go_on(live: &Live, upload: &Upload, staged: &At) -> Result<(), Doo
 /// Gives it its name, over nothing, durably.
 pub(super) fn publish(live: &Live, upload: &Upload, staged: &At) -> Result<(), DoorError> {
     let folder = match give_name(live, upload, staged) {
-        Err(gone @ DoorError::Gone(_)) => return Err(forgotten(live, upload, gone)),
+        Err(gone @ DoorError::Gone(_)) => return taken_away(live, upload, gone),
         folder => folder?,
     };
     folder.sync()?;
     crate::fault::at("door.published").map_err(DoorError::from)
 }
 
-/// Forgets one that somebody else took away before it was entered: nobody can go on with it, and
-/// it is received anew. Gives why.
-pub(super) fn forgotten(live: &Live, upload: &Upload, gone: DoorError) -> DoorError {
-    match live.context.ledger.end_uploads(vec![upload.id]) {
-        Ok(()) => gone,
-        Err(error) => error.into(),
+/// Good when the gate itself has taken it, which it has entered before. What somebody else took
+/// away is forgotten, and is received anew: nobody can go on with it.
+pub(super) fn taken_away(live: &Live, upload: &Upload, gone: DoorError) -> Result<(), DoorError> {
+    let ledger = &live.context.ledger;
+    if ledger.upload_numbered(upload.id)?.is_some_and(|now| now.entry.is_some()) {
+        return Ok(());
     }
+    ledger.end_uploads(vec![upload.id])?;
+    Err(gone)
 }
 
 /// Gives it its name, over nothing; gives the folder that is to be synced.

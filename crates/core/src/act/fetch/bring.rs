@@ -6,7 +6,7 @@ use std::sync::mpsc;
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, SystemTime};
 
-use vadegate_places::{Fault, Listed};
+use vadegate_places::Fault;
 
 use crate::act::door::Fetched;
 use crate::act::door::rules::give_up;
@@ -85,28 +85,6 @@ impl Queue {
 }
 
 impl Wanted {
-    /// Whether a place says the same of it as when it was listed.
-    pub(super) fn is_still(&self, now: Option<Listed>) -> bool {
-        let now = now.map(|now| RemoteVersion {
-            path: self.version.path.clone(),
-            bytes: now.bytes,
-            modified: now.modified.filter(|_| self.version.modified.is_some()),
-            tag: now.tag.filter(|_| self.version.tag.is_some()),
-        });
-        now.as_ref() == Some(&self.version)
-    }
-
-    /// Refuses one of which the server gave less than it says that there is.
-    pub(super) fn is_whole(&self, received: u64) -> Result<(), Fault> {
-        let said = self.version.bytes;
-        if received == said {
-            return Ok(());
-        }
-        Err(Fault::Refused(format!(
-            "the server says that it has {said} bytes, and gives {received}"
-        )))
-    }
-
     /// It waits until what lies in its place here is gone.
     pub(super) fn waits_for_room(&self) -> Brought {
         Brought::Waits(format!("`{}` lies there already", self.place))

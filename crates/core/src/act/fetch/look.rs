@@ -28,6 +28,30 @@ pub(super) struct Wanted {
     pub seen: SeenFar,
 }
 
+impl Wanted {
+    /// Whether a place says the same of it as when it was listed.
+    pub(super) fn is_still(&self, now: Option<Listed>) -> bool {
+        let now = now.map(|now| RemoteVersion {
+            path: self.version.path.clone(),
+            bytes: now.bytes,
+            modified: now.modified.filter(|_| self.version.modified.is_some()),
+            tag: now.tag.filter(|_| self.version.tag.is_some()),
+        });
+        now.as_ref() == Some(&self.version)
+    }
+
+    /// Refuses one of which the server gave less than it says that there is.
+    pub(super) fn is_whole(&self, received: u64) -> Result<(), Fault> {
+        let said = self.version.bytes;
+        if received == said {
+            return Ok(());
+        }
+        Err(Fault::Refused(format!(
+            "the server says that it has {said} bytes, and gives {received}"
+        )))
+    }
+}
+
 /// A file that the gate takes, and of which it is not known that it is done with.
 struct New {
     version: RemoteVersion,

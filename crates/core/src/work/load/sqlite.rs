@@ -14,7 +14,6 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
-use rusqlite::types::ValueRef;
 use rusqlite::{Connection, OpenFlags, OptionalExtension, params};
 
 use crate::fault::at;
@@ -31,7 +30,7 @@ use given::GivenTables;
 use insert::write_rows;
 use markers::{make_markers, write_markers};
 use place::in_open_folder;
-use words::{away, is_refusal, kind_of};
+use words::{away, is_refusal, kind_of, text};
 
 /// How long another program may keep the file locked before it counts as busy.
 const BUSY: Duration = Duration::from_secs(10);
@@ -386,15 +385,5 @@ impl Destination for Sqlite {
             select.query_map([], row)?.collect()
         };
         Ok(SomeRows { rows: read().map_err(away)?, columns })
-    }
-}
-
-fn text(value: ValueRef<'_>) -> Option<String> {
-    match value {
-        ValueRef::Null => None,
-        ValueRef::Integer(number) => Some(number.to_string()),
-        ValueRef::Real(number) => Some(number.to_string()),
-        ValueRef::Text(text) => Some(String::from_utf8_lossy(text).into_owned()),
-        ValueRef::Blob(bytes) => Some(format!("{} bytes", bytes.len())),
     }
 }

@@ -27,6 +27,11 @@ fn job(columns: &[(&str, Kind)], mode: Mode) -> Job {
     }
 }
 
+/// A load of numbers with their heights.
+fn heights(mode: Mode) -> Job {
+    job(&[("id", Kind::Integer), ("height", Kind::Integer)], mode)
+}
+
 /// Blocks of so many rows.
 fn blocks(rows: &[Vec<Cell<'_>>], in_each: usize) -> Vec<Block> {
     let block = |(number, some): (usize, &[Vec<Cell<'_>>])| {
@@ -109,7 +114,7 @@ proptest! {
             .iter()
             .map(|(id, height)| vec![Cell::Integer(*id), Cell::Integer(*height)])
             .collect();
-        let job = job(&[("id", Kind::Integer), ("height", Kind::Integer)], Mode::Add);
+        let job = heights(Mode::Add);
         let written = load(&by_block, &job, blocks(&rows, in_each)).expect("a load");
         let aside: Vec<u64> = written.aside.iter().filter_map(|row| row.refusal.at).map(|at| at.1).collect();
         prop_assert_eq!(aside, refused);
@@ -157,7 +162,7 @@ proptest! {
             .iter()
             .map(|(id, height)| vec![Cell::Integer(*id), Cell::Integer(*height)])
             .collect();
-        let job = job(&[("id", Kind::Integer), ("height", Kind::Integer)], Mode::Upsert);
+        let job = heights(Mode::Upsert);
         let written = load(&connection, &job, blocks(&rows, in_each)).expect("a load");
         prop_assert_eq!(written.rows as usize, rows.len());
         let last: std::collections::BTreeMap<i64, i64> = ids.into_iter().collect();
@@ -180,7 +185,7 @@ fn a_rule_that_rolls_all_back_ends_the_load() {
         connection.execute_batch(rule).expect("a table");
         let rows: Vec<_> =
             (0..100).map(|row| vec![Cell::Integer(row % 71), Cell::Integer(row)]).collect();
-        let job = job(&[("id", Kind::Integer), ("height", Kind::Integer)], Mode::Add);
+        let job = heights(Mode::Add);
         let ended = load(&connection, &job, blocks(&rows, 10));
         let Err(DbError::Refused(Refusal { why, .. })) = ended else {
             panic!("{ended:?}");
@@ -202,7 +207,7 @@ fn a_trigger_that_leaves_what_came_before_ends_the_load() {
         )
         .expect("a table");
     let rows: Vec<_> = (0..20).map(|row| vec![Cell::Integer(row), Cell::Integer(row)]).collect();
-    let job = job(&[("id", Kind::Integer), ("height", Kind::Integer)], Mode::Add);
+    let job = heights(Mode::Add);
     let ended = load(&connection, &job, blocks(&rows, 10));
     let Err(DbError::Refused(Refusal { why, .. })) = ended else { panic!("{ended:?}") };
     assert!(why.contains("too high") && why.contains("say ABORT"), "{why}");
@@ -222,7 +227,7 @@ fn what_a_rule_leaves_out_is_not_counted_and_nothing_is_sent_twice() {
     let rows = [(1, 10), (1, 11), (2, 12), (3, 10), (4, 13)];
     let rows: Vec<_> =
         rows.map(|(id, height)| vec![Cell::Integer(id), Cell::Integer(height)]).to_vec();
-    let job = job(&[("id", Kind::Integer), ("height", Kind::Integer)], Mode::Add);
+    let job = heights(Mode::Add);
     let written = load(&connection, &job, blocks(&rows, 10)).expect("a load");
     assert_eq!((written.rows, written.aside.len()), (3, 1));
     assert_eq!(written.aside[0].refusal.at, Some((0, 3)));
@@ -244,7 +249,7 @@ fn what_is_given_is_no_table_of_a_file() {
                BEGIN INSERT INTO seen SELECT c0 FROM vadegate_given_1; END",
         )
         .expect("tables");
-    let job = job(&[("id", Kind::Integer), ("height", Kind::Integer)], Mode::Add);
+    let job = heights(Mode::Add);
     let rows = vec![vec![Cell::Integer(1), Cell::Integer(2)]];
     load(&connection, &job, blocks(&rows, 1)).expect("a load");
     assert_eq!(dump(&connection), ["Integer(1) integer 2"]);
@@ -259,7 +264,7 @@ fn what_is_given_is_no_table_of_a_file() {
 fn a_second_load_has_its_own_rows() {
     let connection = Connection::open_in_memory().expect("a database");
     connection.execute_batch("CREATE TABLE waves (id INTEGER, height INTEGER)").expect("a table");
-    let job = job(&[("id", Kind::Integer), ("height", Kind::Integer)], Mode::Add);
+    let job = heights(Mode::Add);
     let mut tables = GivenTables::default();
     for id in 1..=3 {
         let giving = tables.of_width(&connection, 2).expect("a table");

@@ -1,6 +1,7 @@
 //! SQLite's types and errors, in our words.
 
 use rusqlite::ErrorCode;
+use rusqlite::types::ValueRef;
 use vadegate_tables::Kind;
 
 use crate::work::load::destination::DbError;
@@ -53,5 +54,16 @@ pub(crate) fn word(kind: Kind) -> &'static str {
         Kind::Date => "DATE",
         Kind::Time => "TIME",
         Kind::Timestamp => "TIMESTAMP",
+    }
+}
+
+/// A value that was read, for people; none where nothing stands.
+pub(crate) fn text(value: ValueRef<'_>) -> Option<String> {
+    match value {
+        ValueRef::Null => None,
+        ValueRef::Integer(number) => Some(number.to_string()),
+        ValueRef::Real(number) => Some(number.to_string()),
+        ValueRef::Text(text) => Some(String::from_utf8_lossy(text).into_owned()),
+        ValueRef::Blob(bytes) => Some(format!("{} bytes", bytes.len())),
     }
 }
