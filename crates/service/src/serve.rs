@@ -150,6 +150,9 @@ pub fn serve(engine: Engine, ready: impl FnOnce(&str)) -> Result<(), ServeError>
     });
     // A client would otherwise knock at a door that is closed.
     let _ = std::fs::remove_file(&place);
+    if let Err(error) = shared.engine.rest() {
+        tracing::warn!(%error, "the log of the ledger is not copied into it, and is read at the next start");
+    }
     served
 }
 

@@ -152,8 +152,10 @@ fn a_backup_is_made_while_the_service_writes_and_can_be_put_back() {
     let refused = coast.run("restore kept.db");
     assert!(refused.err.contains("belongs to a running vadegate"), "{}", refused.err);
     assert_eq!(service.stop(), Some(0));
-    // A damaged ledger is found at the start, and left as it is.
     let ledger = coast.path("state/ledger.db");
+    let log = fs::metadata(coast.path("state/ledger.db-wal")).map_or(0, |log| log.len());
+    assert_eq!(log, 0, "after an orderly end the ledger's file is whole by itself");
+    // A damaged ledger is found at the start, and left as it is.
     let size = fs::metadata(&ledger).unwrap().len();
     let file = fs::File::options().write(true).open(&ledger).unwrap();
     file.write_all_at(&vec![0xAA; 4096], size / 4096 / 2 * 4096).unwrap();

@@ -158,6 +158,18 @@ impl Ledger {
         }
     }
 
+    /// Copies all that stands in the write-ahead log into the database, so that its file is
+    /// whole by itself. Where somebody still reads, what is left stays in the log, from where it
+    /// is read at the next start.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub(crate) fn copy_log(&self) -> Result<(), LedgerError> {
+        let connection = schema::open_beside(&self.file).map_err(error::writing)?;
+        let copied = "PRAGMA wal_checkpoint(TRUNCATE)";
+        connection.query_row(copied, [], |_| Ok(())).map_err(error::writing)
+    }
+
     /// A text that tells this ledger from every other.
     pub(crate) fn tag(&self) -> Result<&str, LedgerError> {
         if let Some(tag) = self.tag.get() {
