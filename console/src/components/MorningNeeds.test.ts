@@ -1,29 +1,12 @@
 // @vitest-environment jsdom
 import { RouterLinkStub } from "@vue/test-utils";
 import { afterEach, expect, it } from "vitest";
+import { quiet } from "../testing/board";
 import { cell } from "../testing/dues";
 import { service, show } from "../testing/page";
 import type { Board, DueCell, Happening } from "../support/types";
 import MorningNeeds from "./MorningNeeds.vue";
 
-const quiet: Board = {
-  at: "2026-01-31T07:00:00Z",
-  breaches: [],
-  day: [],
-  due_soon: [],
-  excused: 0,
-  expected: 0,
-  held: [],
-  here: 0,
-  late: [],
-  late_count: 0,
-  needs_a_person: false,
-  paused: [],
-  silent: [],
-  troubled: [],
-  untaken: [],
-  unusual: [],
-};
 const late = (value: string, of: Partial<DueCell> = {}) =>
   cell({ value, state: "late", words: "nothing came yet", ...of });
 const happened = (of: Partial<Happening>): Happening => ({

@@ -5,6 +5,8 @@ import { RouterLinkStub, flushPromises, mount } from "@vue/test-utils";
 import { vi } from "vitest";
 import type { Component } from "vue";
 import { defineComponent, h } from "vue";
+import { type RouteRecordRaw, RouterView, createMemoryHistory, createRouter } from "vue-router";
+import { routes } from "../router";
 import type { Session } from "../support/types";
 
 /** What was asked of the service. */
@@ -84,6 +86,27 @@ export async function show<Props extends object>(component: Component, props: Pr
   return Object.assign(shown, { queryClient });
 }
 
+/**
+ * Shows a page at an address of the console, as its route has it; other pages are nothing but
+ * their addresses.
+ */
+export async function showAt(page: Component, address: string) {
+  const { plugin, queryClient } = plugins();
+  const nothing = defineComponent(() => () => h("div"));
+  const to = (component: (route: RouteRecordRaw) => Component) =>
+    createRouter({
+      history: createMemoryHistory(),
+      routes: routes.map((route) => ({ ...route, component: component(route) }) as RouteRecordRaw),
+    });
+  const { name } = to(() => nothing).resolve(address);
+  const router = to((route) => (route.name === name ? page : nothing));
+  await router.push(address);
+  const shown = mount(RouterView, { attachTo: document.body, global: { plugins: [plugin, router] } });
+  await flushPromises();
+  await flushPromises();
+  return Object.assign(shown, { queryClient, router });
+}
+
 /** Runs a composable in a component that shows nothing. */
 export function within<T>(use: () => T) {
   const { plugin, queryClient } = plugins();
@@ -105,6 +128,25 @@ export const button = (words: string) => {
   if (found === undefined) throw new Error(`no button says ${words}: ${all.map((one) => one.textContent?.trim())}`);
   return found;
 };
+
+/** Presses something that listens to the pointer, as a person does. */
+export async function press(one: Element) {
+  for (const kind of ["pointerdown", "mousedown", "pointerup", "mouseup", "click"]) {
+    one.dispatchEvent(new MouseEvent(kind, { bubbles: true, button: 0 }));
+  }
+  await flushPromises();
+}
+
+/** Chooses one of a list that opens; the page needs {@link withoutResizing}. */
+export async function choose(list: string, words: string) {
+  const named = (one: Element, words: string) => one.textContent?.trim().replaceAll(/\s+/g, " ").startsWith(words);
+  const opens = [...document.querySelectorAll("button[aria-haspopup=listbox]")].find((one) => named(one, list));
+  if (opens === undefined) throw new Error(`no list is called ${list}`);
+  await press(opens);
+  const option = [...document.querySelectorAll("[role=option]")].find((one) => named(one, words));
+  if (option === undefined) throw new Error(`${list} has no choice ${words}`);
+  await press(option);
+}
 
 /** Types into a field, as a person does. */
 export async function type(label: string, text: string) {

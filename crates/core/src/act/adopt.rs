@@ -90,7 +90,7 @@ fn to_adopt(
         if seen.kind != Kind::File || !seen.utf8 {
             return;
         }
-        let known = live.state().known.get(&seen.path).copied();
+        let known = live.state().known.get(seen.path.as_str()).copied();
         if known.is_some_and(|known| known.version == seen.version) {
             return;
         }
@@ -104,7 +104,7 @@ fn to_adopt(
         if let Some(why) = out_of_bounds(&live.gate, &seen.version, clock.wall_ns) {
             return left(why);
         }
-        let arriving = live.state().arriving.get(&seen.path).cloned();
+        let arriving = live.state().arriving.get(seen.path.as_str()).cloned();
         let arriving =
             arriving.filter(|arriving| arriving.version == seen.version).unwrap_or_else(|| {
                 crate::engine::pass::noticed::arriving(seen, fields.clone(), clock.monotonic_now)
@@ -161,10 +161,10 @@ fn adopt_all(
             continue;
         };
         let mut state = live.state();
-        state.arriving.remove(&new.place);
+        state.arriving.remove(new.place.as_str());
         let known =
             crate::engine::gate::state::Known { version: new.version, entry, generation: 0 };
-        state.known.insert(new.place.clone(), known);
+        state.known.insert(new.place.as_str().into(), known);
         drop(state);
         adoption.adopted.push(new.place);
     }

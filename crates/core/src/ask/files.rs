@@ -61,7 +61,7 @@ pub(crate) fn each_file(
 
 fn shown(live: &Live, seen: &Seen) -> Result<FileView, EngineError> {
     let seen = &*live.followed(seen);
-    let known = live.state().known.get(&seen.path).copied();
+    let known = live.state().known.get(seen.path.as_str()).copied();
     let entry = match known.filter(|known| known.version == seen.version) {
         Some(known) => live.context.ledger.entry(known.entry)?,
         None => None,
@@ -127,7 +127,7 @@ impl Sieve {
 
     fn lets_through(&self, live: &Live, seen: &Seen) -> bool {
         let seen = &*live.followed(seen);
-        let known = live.state().known.get(&seen.path).copied();
+        let known = live.state().known.get(seen.path.as_str()).copied();
         let verdict = match known.filter(|known| known.version == seen.version) {
             Some(known) if self.repeats.contains(&known.entry) => Verdict::Repeat,
             Some(_) => Verdict::Known,

@@ -265,7 +265,7 @@ fn verdict(live: &Live, seen: &Seen, known: Option<&Entry>) -> (Verdict, String,
         if live.is_elsewhere(&seen.path, &state) {
             return (Verdict::Leave, ELSEWHERE.to_owned(), fields);
         }
-        let arriving = state.arriving.get(&seen.path);
+        let arriving = state.arriving.get(seen.path.as_str());
         (arriving.filter(|one| one.version == seen.version).cloned(), state.paused)
     };
     if let Some(arriving) = &arriving

@@ -69,14 +69,14 @@ fn candidates(live: &Live) -> Result<Found, EngineError> {
     live.sweep(|one| seen.push(one))?;
     let seen = seen.iter().map(|one| live.followed(one).into_owned());
     for one in seen.filter(|one| one.kind == Kind::File && one.utf8) {
-        let known = live.state().known.get(&one.path).copied();
+        let known = live.state().known.get(one.path.as_str()).copied();
         if known.is_some_and(|known| known.version == one.version)
             || out_of_bounds(&live.gate, &one.version, clock.wall_ns).is_some()
         {
             continue;
         }
         let Ok(fields) = live.gate.takes_at(&one.path) else { continue };
-        let earlier = live.state().arriving.get(&one.path).cloned();
+        let earlier = live.state().arriving.get(one.path.as_str()).cloned();
         let earlier = earlier.filter(|earlier| earlier.version == one.version);
         let arriving =
             earlier.unwrap_or_else(|| arriving(&one, fields.clone(), clock.monotonic_now));

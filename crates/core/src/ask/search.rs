@@ -159,7 +159,7 @@ impl Engine {
             let left = EACH.saturating_sub(hits.len());
             let fits = state.arriving.iter().filter(|(place, _)| contains(place, text)).take(left);
             hits.extend(fits.map(|(place, arriving)| Hit {
-                title: place.clone(),
+                title: place.to_string(),
                 words: format!("not complete yet: {}", arriving.because),
                 gate: Some(name.clone()),
                 ..Hit::of(HitKind::File)

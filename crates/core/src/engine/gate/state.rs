@@ -46,9 +46,10 @@ pub(crate) struct Known {
     pub generation: u32,
 }
 
-/// Something for each place. Its hash is quick, and not to be foreseen by who names
+/// Something for each place, of which there may be a million: a name takes no more room than
+/// it has bytes. Its hash is quick, and not to be foreseen by who names
 /// the files.
-pub(crate) type ByPlace<T> = HashMap<String, T, foldhash::quality::RandomState>;
+pub(crate) type ByPlace<T> = HashMap<Box<str>, T, foldhash::quality::RandomState>;
 
 #[derive(Default)]
 pub(crate) struct State {
@@ -129,7 +130,10 @@ impl Live {
         let handed_in = context.ledger.open_uploads(&gate.name, None).unwrap_or_default();
         let handed_in = handed_in.into_iter().filter_map(|upload| {
             let (version, sum) = (upload.version()?, upload.sha256?);
-            Some((upload.place, (version, HandedIn { upload: upload.id, who: upload.who, sum })))
+            Some((
+                upload.place.into(),
+                (version, HandedIn { upload: upload.id, who: upload.who, sum }),
+            ))
         });
         let folders = gate.drops.find().folders;
         let state = State {
@@ -169,7 +173,7 @@ impl Live {
             });
             door.most = FEW_AT_THE_DOOR.max(door.all.len() * 2);
         }
-        door.all.insert(place.to_owned(), (version, by));
+        door.all.insert(place.into(), (version, by));
     }
 
     /// How a version was handed in at the door, if it was.
@@ -267,8 +271,8 @@ impl Live {
     pub fn forget(&self, entry: &Entry) {
         let Some(place) = self.place_of(&entry.drop, &entry.path) else { return };
         let mut state = self.state();
-        if state.known.get(&place).is_some_and(|known| known.entry == entry.id) {
-            state.known.remove(&place);
+        if state.known.get(place.as_str()).is_some_and(|known| known.entry == entry.id) {
+            state.known.remove(place.as_str());
         }
     }
 
@@ -332,7 +336,7 @@ impl Live {
             // An entry from another `drop` of earlier is worked and filed from
             // where it lies, but nothing is looked at there any more.
             if let Some(place) = self.place_of(folder, path) {
-                known.insert(place, Known { version, entry, generation: 0 });
+                known.insert(place.into(), Known { version, entry, generation: 0 });
             }
         })?;
         let mut state = self.state();

@@ -25,7 +25,7 @@ pub(crate) fn new_entries(live: &Live, settled: Vec<Settled>) -> Vec<NewEntry> {
         NewEntry {
             gate: gate.name.clone(),
             drop_folder,
-            replaces: state.known.get(&settled.path).map(|known| known.entry),
+            replaces: state.known.get(settled.path.as_str()).map(|known| known.entry),
             space: gate.space(),
             policy: policy(gate),
             identity: identity(gate.once, name, &settled.sha256),

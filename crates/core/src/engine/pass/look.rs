@@ -120,11 +120,11 @@ pub(crate) fn look_at_paths(p: &mut Pass, paths: HashSet<String>) -> Result<bool
         }
     }
     let mut state = live.state();
-    let gone: Vec<(String, Known)> = vanished
+    let gone: Vec<Known> = vanished
         .into_iter()
         .filter_map(|path| {
-            state.arriving.remove(&path);
-            state.known.remove_entry(&path)
+            state.arriving.remove(path.as_str());
+            state.known.remove(path.as_str())
         })
         .collect();
     drop(state);
@@ -140,7 +140,7 @@ fn consider(p: &mut Pass, live: &Live, seen: &Seen, noticed: bool) {
         return;
     }
     let mut state = live.state();
-    if let Some(known) = state.known.get_mut(&seen.path) {
+    if let Some(known) = state.known.get_mut(seen.path.as_str()) {
         // Of another version: what became of its entry is decided when the new
         // one is entered, which may have the same content.
         known.generation = p.generation;
@@ -148,7 +148,7 @@ fn consider(p: &mut Pass, live: &Live, seen: &Seen, noticed: bool) {
             return;
         }
     }
-    if let Some(arriving) = state.arriving.get_mut(&seen.path)
+    if let Some(arriving) = state.arriving.get_mut(seen.path.as_str())
         && arriving.version == seen.version
     {
         arriving.generation = p.generation;
@@ -214,6 +214,7 @@ fn forget_vanished(p: &mut Pass, swept: &Swept) -> Result<(), LedgerError> {
     let gone = state
         .known
         .extract_if(|place, known| known.generation != now && !swept.is_unread(place))
+        .map(|(_, known)| known)
         .collect();
     drop(state);
     end_vanished(p, gone)
@@ -221,9 +222,9 @@ fn forget_vanished(p: &mut Pass, swept: &Swept) -> Result<(), LedgerError> {
 
 /// Ends entries whose file left the drop folder before its time; others
 /// (filed, or just being filed) are not concerned.
-fn end_vanished(p: &mut Pass, vanished: Vec<(String, Known)>) -> Result<(), LedgerError> {
+fn end_vanished(p: &mut Pass, vanished: Vec<Known>) -> Result<(), LedgerError> {
     let (mut gone, mut left) = (Vec::new(), Vec::new());
-    for (_, known) in vanished {
+    for known in vanished {
         let Some(entry) = p.context().ledger.entry(known.entry)? else { continue };
         if matches!(entry.state, State::Ready | State::Held) && entry.filed_to.is_none() {
             gone.push((entry.id, "it left the drop folder before it was worked".to_owned()));

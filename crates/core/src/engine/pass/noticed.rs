@@ -65,7 +65,7 @@ pub(crate) fn new_version(
         not_before: Duration::ZERO,
         noticed: earlier.map_or(clock.monotonic_now, |(_, noticed)| noticed),
     };
-    state.arriving.insert(path.to_owned(), arriving);
+    state.arriving.insert(path.into(), arriving);
     drop(state);
     if earlier.is_none() {
         live.context.pulse(&live.gate.name);

@@ -26,7 +26,7 @@ pub(crate) fn end_replaced(
     let known: Vec<(&Candidate, EntryId)> = {
         let state = live.state();
         let all = candidates.iter();
-        all.filter_map(|one| Some((one, state.known.get(&one.path)?.entry))).collect()
+        all.filter_map(|one| Some((one, state.known.get(one.path.as_str())?.entry))).collect()
     };
     let ledger = &live.context.ledger;
     let mut replaced = Vec::new();

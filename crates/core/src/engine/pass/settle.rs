@@ -70,8 +70,9 @@ pub(crate) fn settle(p: &mut Pass) -> Result<(), LedgerError> {
     let mut passed = Vec::new();
     for PassedOver { candidate, for_sake_of } in over {
         let mut state = live.state();
-        let waits = for_sake_of.iter().find(|path| state.arriving.contains_key(*path)).cloned();
-        match (waits, state.arriving.get_mut(&candidate.path)) {
+        let waits =
+            for_sake_of.iter().find(|path| state.arriving.contains_key(path.as_str())).cloned();
+        match (waits, state.arriving.get_mut(candidate.path.as_str())) {
             (Some(first), Some(arriving)) => {
                 arriving.because = format!("it waits for `{first}`, which was picked").into();
             }
@@ -142,14 +143,14 @@ fn take_in(p: &mut Pass, entering: &mut Entering, done: Fingerprinted) -> Result
         p.wake_in(wait);
         let mut state = live.state();
         for (path, because) in done.waiting {
-            if let Some(arriving) = state.arriving.get_mut(&path) {
+            if let Some(arriving) = state.arriving.get_mut(path.as_str()) {
                 arriving.because = because.into();
                 arriving.not_before = monotonic_now() + wait;
             }
         }
     }
     for path in done.vanished {
-        live.state().arriving.remove(&path);
+        live.state().arriving.remove(path.as_str());
     }
     let mut entries = new_entries(&live, done.settled);
     usual::judge(&live, &mut entries)?;
@@ -214,7 +215,7 @@ fn candidates(p: &mut Pass) -> Vec<Candidate> {
         let given_up = given_up.map(|after| {
             format!("it was not complete after {}: {}", write_duration(after), arriving.because)
         });
-        let candidate = Candidate::of(path.clone(), arriving);
+        let candidate = Candidate::of(path.to_string(), arriving);
         candidates.push(Candidate { given_up, ..candidate });
     }
     state.elsewhere = elsewhere;
@@ -244,10 +245,10 @@ fn entered(p: &mut Pass, ticket: EnterTicket) -> Result<(), LedgerError> {
     let mut to_file = Vec::new();
     let mut state = p.live.state();
     for (new, outcome) in entered {
-        state.arriving.remove(&new.place);
+        state.arriving.remove(new.place.as_str());
         let (Entered::New { id, .. } | Entered::Touched { id }) = &outcome;
         let known = Known { version: new.version, entry: *id, generation: p.generation };
-        state.known.insert(new.place.clone(), known);
+        state.known.insert(new.place.as_str().into(), known);
         let Entered::New { id, state: came_to, target, fileable } = outcome else { continue };
         p.report.entered += 1;
         match came_to {

@@ -26,7 +26,7 @@ pub(crate) fn note_changed(p: &Pass, filing: &OpenEntry) -> Result<Option<String
     }
     p.context().ledger.source_changed(entry.id, meta.version, sum)?;
     if let Some(place) = p.live.place_of(&entry.drop, &entry.path)
-        && let Some(known) = p.live.state().known.get_mut(&place)
+        && let Some(known) = p.live.state().known.get_mut(place.as_str())
     {
         known.version = meta.version;
     }

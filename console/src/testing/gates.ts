@@ -1,0 +1,35 @@
+/** Gates, for tests. */
+
+import type { Gate } from "../support/types";
+
+export const gate = (of: Partial<Gate> = {}): Gate => ({
+  name: "tide",
+  group: null,
+  drop: "/drop/tide",
+  folders: ["/drop/tide"],
+  take: ["{station}_{date:ymd}.csv"],
+  settle: "unchanged for 5s",
+  order: "by name",
+  work: "merge",
+  work_does: "merges rows into /out/tide.csv",
+  work_label: "Output",
+  work_detail: "/out/tide.csv",
+  archive: "/archive/tide",
+  watching: "inotify",
+  state: "open",
+  doing: null,
+  counts: {},
+  filed_today: 0,
+  repeats_today: 0,
+  untaken: 0,
+  last_arrival: null,
+  last_pass: null,
+  next_pass: null,
+  paused: false,
+  pause: null,
+  closed: null,
+  problems: [],
+  open_batches: [],
+  fetch: null,
+  ...of,
+});
