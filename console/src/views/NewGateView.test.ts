@@ -86,7 +86,7 @@ const text = () => shown!.text().replaceAll(/\s+/g, " ");
 
 /** Lets the choosing rest, and what comes of it be tried. */
 async function rest() {
-  for (const _ of [1, 2, 3]) {
+  for (let left = 3; left > 0; left -= 1) {
     await vi.advanceTimersByTimeAsync(400);
     await flushPromises();
   }

@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use percent_encoding::percent_decode_str;
+use percent_encoding::{AsciiSet, CONTROLS, percent_decode_str, utf8_percent_encode};
 use url::Url;
 
 /// By which protocol a place is spoken with.
@@ -38,6 +38,12 @@ pub struct Address {
     /// the home of who signs in. Without a `/` at its end.
     pub folder: String,
 }
+
+/// What means something else in the path of an address.
+const PATH: &AsciiSet = &CONTROLS.add(b' ').add(b'%').add(b'?').add(b'#').add(b'\\');
+
+/// As [`PATH`], in the name of a user.
+const USER: &AsciiSet = &PATH.add(b'/').add(b':').add(b'@').add(b'[').add(b']');
 
 /// Why a text is no address of a place.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -147,13 +153,17 @@ impl Address {
 
     /// What a path below it is called by its server.
     pub(crate) fn on_server(&self, path: &str) -> String {
+        // What begins with a dash must not look like an option to a server's programs.
+        let plain = |path: &str| match path.starts_with('-') {
+            true => format!("./{path}"),
+            false => path.to_owned(),
+        };
         match (self.folder.as_str(), path) {
             ("", "") => ".".to_owned(),
-            // What begins with a dash must not look like an option to a server's programs.
             ("", path) => format!("./{path}"),
             ("/", path) => format!("/{path}"),
-            (folder, "") => folder.to_owned(),
-            (folder, path) => format!("{folder}/{path}"),
+            (folder, "") => plain(folder),
+            (folder, path) => format!("{}/{path}", plain(folder)),
         }
     }
 }
@@ -171,7 +181,7 @@ impl fmt::Display for Address {
         };
         write!(f, "{scheme}://")?;
         if let Some(user) = &self.user {
-            write!(f, "{user}@")?;
+            write!(f, "{}@", utf8_percent_encode(user, USER))?;
         }
         match self.host.contains(':') {
             true => write!(f, "[{}]", self.host)?,
@@ -180,9 +190,10 @@ impl fmt::Display for Address {
         if let Some(port) = self.port {
             write!(f, ":{port}")?;
         }
+        let folder = utf8_percent_encode(&self.folder, PATH);
         match self.folder.starts_with('/') || self.folder.is_empty() {
-            true => f.write_str(&self.folder),
-            false => write!(f, "/~/{}", self.folder),
+            true => write!(f, "{folder}"),
+            false => write!(f, "/~/{folder}"),
         }
     }
 }
@@ -202,6 +213,8 @@ mod tests {
         assert_eq!((home.on_server("-x"), home.port()), ("out/-x".to_owned(), 22));
         let bare = Address::parse("ftp://files.sound.example").unwrap();
         assert_eq!((bare.on_server(""), bare.on_server("-x")), (".".to_owned(), "./-x".to_owned()));
+        let dash = Address::parse("ftp://files.sound.example/~/-out").unwrap();
+        assert_eq!([dash.on_server(""), dash.on_server("a")], ["./-out", "./-out/a"]);
         assert!(bare.is_in_clear() && !Address::parse("ftp://127.0.0.1/").unwrap().is_in_clear());
         let bucket = Address::parse("s3://readings/tide%20gauges").unwrap();
         assert_eq!((bucket.host.as_str(), bucket.folder.as_str()), ("readings", "/tide gauges"));

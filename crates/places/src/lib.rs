@@ -9,6 +9,8 @@ mod bucket;
 mod certificates;
 mod fault;
 mod ftp;
+#[cfg(test)]
+mod hostile;
 mod pace;
 mod paths;
 mod runtime;

@@ -1,7 +1,7 @@
 //! FTP (RFC 959, 3659), in clear or over TLS (RFC 4217), in passive mode.
 
 mod connect;
-mod listing;
+pub(crate) mod listing;
 
 use std::io::{ErrorKind, Read, Write};
 use std::sync::{Condvar, Mutex, PoisonError};

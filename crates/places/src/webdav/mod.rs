@@ -1,6 +1,6 @@
 //! WebDAV (RFC 4918).
 
-mod listing;
+pub(crate) mod listing;
 
 use std::io::{self, BufReader, Read};
 use std::sync::{Arc, Mutex, PoisonError};
