@@ -1,3 +1,4 @@
+mod hostile;
 mod values;
 
 use std::any::Any;

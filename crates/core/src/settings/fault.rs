@@ -1,8 +1,10 @@
 //! Faults of a configuration file, and what a check of it found.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
+
+use crate::words::visible;
 
 /// One fault of a configuration file.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -15,6 +17,13 @@ pub struct Fault {
     pub column: usize,
     /// What is wrong, and what was expected.
     pub message: String,
+}
+
+impl Fault {
+    /// A fault at a place; what it repeats of the file does nothing to who reads it.
+    pub(crate) fn at(file: &Path, (line, column): (usize, usize), message: &str) -> Self {
+        Fault { file: file.to_owned(), line, column, message: visible(message).into_owned() }
+    }
 }
 
 /// How bad a finding is.

@@ -83,9 +83,9 @@ impl Document {
         match toml_edit::Document::parse(text.to_owned()) {
             Ok(root) => Ok(Document { file: file.to_owned(), root, faults: RefCell::default() }),
             Err(error) => {
-                let (line, column) = place(text, error.span().map_or(0, |span| span.start));
+                let at = place(text, error.span().map_or(0, |span| span.start));
                 let message = format!("not valid TOML: {}", error.message().replace('\n', "; "));
-                Err(Fault { file: file.to_owned(), line, column, message })
+                Err(Fault::at(file, at, &message))
             }
         }
     }
@@ -103,9 +103,8 @@ impl Document {
         faults
     }
 
-    fn note(&self, at: usize, message: String) {
-        let (line, column) = place(self.root.raw(), at);
-        let fault = Fault { file: self.file.clone(), line, column, message };
+    fn note(&self, at: usize, message: &str) {
+        let fault = Fault::at(&self.file, place(self.root.raw(), at), message);
         // What several gates are like is read once for each of them.
         let mut faults = self.faults.borrow_mut();
         if !faults.contains(&fault) {
@@ -122,7 +121,7 @@ impl Place<'_> {
 
     /// Notes a fault there.
     pub fn fault(&self, message: String) {
-        self.document.note(self.at, message);
+        self.document.note(self.at, &message);
     }
 }
 
@@ -378,7 +377,7 @@ impl<'a> Section<'a> {
                     Some(near) => format!("did you mean `{near}`?"),
                     None => format!("known are {}", self.known.join(", ")),
                 };
-                layer.document.note(at, format!("unknown key `{key}` {wher}; {hint}"));
+                layer.document.note(at, &format!("unknown key `{key}` {wher}; {hint}"));
             }
         }
     }

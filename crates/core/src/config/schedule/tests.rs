@@ -1,3 +1,5 @@
+mod minutes;
+
 use jiff::civil::DateTime;
 
 use super::*;
