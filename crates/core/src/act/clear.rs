@@ -310,3 +310,6 @@ fn is_due(rule: &ClearRule, last: Timestamp, now: Timestamp, config: &Config) ->
         today.is_some_and(|today| today <= now && last < today)
     })
 }
+
+#[cfg(test)]
+mod tests;

@@ -14,6 +14,8 @@ pub(crate) mod at;
 pub(crate) mod compress;
 pub(crate) mod durable;
 pub(crate) mod kept_open;
+#[cfg(test)]
+mod links;
 pub(crate) mod lock;
 pub(crate) mod owning;
 pub(crate) mod reach;

@@ -4,7 +4,7 @@ use std::fs::DirBuilder;
 use std::io;
 use std::os::fd::AsFd;
 use std::os::unix::fs::DirBuilderExt;
-use std::path::Path;
+use std::path::{Component, Path};
 
 use rustix::fs::{CWD, Mode, OFlags};
 use rustix::io::Errno;
@@ -53,7 +53,8 @@ impl Reach {
         DirBuilder::new().recursive(true).mode(0o777).create(&root)?;
         let mut here = rustix::fs::openat(CWD, &root, FOLDER, Mode::empty())?;
         for part in below.components() {
-            let name = part.as_os_str();
+            // As when what is there is opened: nothing climbs.
+            let Component::Normal(name) = part else { return Err(Errno::XDEV.into()) };
             match rustix::fs::mkdirat(&here, name, Mode::from_raw_mode(0o777)) {
                 Ok(()) => rustix::fs::fsync(&here)?,
                 Err(Errno::EXIST) => {}

@@ -1,7 +1,7 @@
 //! Which folders may be reached.
 
 use std::io;
-use std::path::{Path, PathBuf};
+use std::path::{Component, Path, PathBuf};
 use std::sync::Arc;
 
 /// What may be reached: the folders below the roots, but for the state folder.
@@ -62,9 +62,11 @@ impl Reach {
         self.0.state.iter().any(|state| path.starts_with(state))
     }
 
-    /// The root below which `path` is reached, and what of it lies below.
+    /// The root below which `path` is reached, and what of it lies below; none of a path that
+    /// climbs, whatever it says besides: it would be known by other names than it has.
     pub(crate) fn root_of<'a>(&self, path: &'a Path) -> Option<(PathBuf, &'a Path)> {
-        if self.is_state(path) {
+        let climbs = path.components().any(|part| part == Component::ParentDir);
+        if climbs || self.is_state(path) {
             return None;
         }
         let mut found = self.0.roots.iter().filter_map(|(root, real)| {

@@ -99,3 +99,6 @@ fn part_of(live: &Live, pick: &Pick, candidate: &Candidate) -> String {
     // A file without the field is a part of its own kind.
     per.text(&candidate.fields, &builtins).unwrap_or_default()
 }
+
+#[cfg(test)]
+mod tests;

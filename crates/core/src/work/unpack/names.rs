@@ -65,7 +65,6 @@ pub(crate) enum NameTrouble {
 /// [`NameFault`]: why the whole archive is held.
 pub(crate) fn parts(name: &str) -> Result<Parts, NameFault> {
     let refused = |why| Err(NameFault { name: name.to_owned(), why });
-    let letter = name.as_bytes().first().is_some_and(u8::is_ascii_alphabetic);
     if name.contains('\0') {
         return refused(NameTrouble::Nul);
     }
@@ -75,11 +74,11 @@ pub(crate) fn parts(name: &str) -> Result<Parts, NameFault> {
     if name.starts_with('/') {
         return refused(NameTrouble::Absolute);
     }
-    if letter && name.as_bytes().get(1) == Some(&b':') {
-        return refused(NameTrouble::Drive);
-    }
     let parts: Parts =
         name.split('/').filter(|part| !matches!(*part, "" | ".")).map(str::to_owned).collect();
+    if parts.first().is_some_and(|first| has_drive(first)) {
+        return refused(NameTrouble::Drive);
+    }
     if parts.iter().any(|part| part == "..") {
         return refused(NameTrouble::Climbs);
     }
@@ -90,6 +89,11 @@ pub(crate) fn parts(name: &str) -> Result<Parts, NameFault> {
         return refused(NameTrouble::Kept);
     }
     Ok(parts)
+}
+
+/// Whether a path that begins so is one of a drive, on other systems.
+fn has_drive(first: &str) -> bool {
+    matches!(first.as_bytes(), [letter, b':', ..] if letter.is_ascii_alphabetic())
 }
 
 /// What programs leave in archives beside what is meant.
@@ -111,6 +115,11 @@ pub(crate) fn stem(name: &str) -> &str {
 
 #[cfg(test)]
 mod tests {
+    use std::path::{Path, PathBuf};
+
+    use proptest::prelude::*;
+    use proptest::sample::select;
+
     use super::*;
 
     #[test]
@@ -146,6 +155,7 @@ mod tests {
             ("/etc/passwd", NameTrouble::Absolute),
             ("C:/a", NameTrouble::Drive),
             ("c:a", NameTrouble::Drive),
+            ("./C:", NameTrouble::Drive),
             ("a\\..\\b", NameTrouble::Backslash),
             ("a\0b", NameTrouble::Nul),
             (".vadegate-1.staged", NameTrouble::Kept),
@@ -160,5 +170,52 @@ mod tests {
         assert_eq!(parts("a..b/...").unwrap(), ["a..b", "..."]);
         assert!(is_junk(&parts("__MACOSX/a").unwrap()) && is_junk(&parts("b/Thumbs.db").unwrap()));
         assert!(!is_junk(&parts("a/b.csv").unwrap()));
+    }
+
+    proptest! {
+        #[test]
+        fn a_name_that_is_taken_stays_below_its_folder(
+            pieces in prop::collection::vec(
+                select(&["a", "ö", "..", ".", "/", "//", "\\", "C:", "\0", ".vadegate-x", " ", "csv", "\u{202e}"][..]),
+                0..10,
+            ),
+        ) {
+            let name = pieces.concat();
+            if let Ok(parts) = parts(&name) {
+                prop_assert!(parts.iter().all(|part| {
+                    !matches!(part.as_str(), "" | "." | "..") && !part.contains(['/', '\\', '\0'])
+                }), "{:?}", parts);
+                let folder = Path::new("/srv/coast/drops");
+                let there: PathBuf = parts.iter().fold(folder.to_owned(), |path, part| path.join(part));
+                prop_assert!(there.starts_with(folder), "{}", there.display());
+                // It is what the name says, as everybody reads it.
+                let said: PathBuf = Path::new(&name)
+                    .components()
+                    .filter(|part| *part != std::path::Component::CurDir)
+                    .collect();
+                prop_assert_eq!(there.strip_prefix(folder).unwrap(), said);
+                // Taken again it is the same.
+                let again = super::parts(&parts.join("/"));
+                prop_assert_eq!(again, Ok(parts));
+            }
+        }
+
+        #[test]
+        fn any_bytes_are_a_name_in_some_writing(raw in prop::collection::vec(any::<u8>(), 0..40)) {
+            let text = decode(&raw, None);
+            prop_assert!(text.chars().count() <= raw.len());
+            if let Ok(read) = std::str::from_utf8(&raw) {
+                prop_assert_eq!(text, read);
+            }
+            for names in [b"shift_jis".as_slice(), b"windows-1252", b"utf-16le", b"gb18030"] {
+                let _ = decode(&raw, Encoding::for_label(names));
+            }
+        }
+
+        #[test]
+        fn an_ending_is_taken_off_the_end(name in "[a-z.]{0,6}(\\.(tar|zip|gz|TAR))?(\\.[a-z0-9]{1,4})?") {
+            prop_assert!(name.starts_with(stem(&name)), "{}", name);
+            prop_assert!(name.is_empty() || !stem(&name).is_empty(), "{}", name);
+        }
     }
 }
