@@ -1,7 +1,8 @@
 // @vitest-environment jsdom
 import { RouterLinkStub } from "@vue/test-utils";
 import { afterEach, beforeEach, expect, it, vi } from "vitest";
-import { given, service, show, withoutResizing } from "../testing/page";
+import { given, service, show } from "../testing/page";
+import { withRoom } from "../testing/sizes";
 import type { Change, DropFile, Gate, Output, SampleColumn } from "../support/types";
 import EditedCells from "./EditedCells.vue";
 import FileTable from "./FileTable.vue";
@@ -12,11 +13,7 @@ import TableColumns from "./TableColumns.vue";
 
 beforeEach(() => {
   service({ "GET /service": { timezone: "Europe/Oslo" } });
-  withoutResizing();
-  // A page that nobody sees has no height; this one has room for some rows.
-  vi.spyOn(Element.prototype, "clientHeight", "get").mockReturnValue(450);
-  vi.spyOn(Element.prototype, "clientWidth", "get").mockReturnValue(900);
-  vi.spyOn(HTMLElement.prototype, "offsetHeight", "get").mockReturnValue(45);
+  withRoom();
 });
 afterEach(() => {
   vi.restoreAllMocks();

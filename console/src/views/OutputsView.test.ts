@@ -2,19 +2,15 @@
 import { flushPromises } from "@vue/test-utils";
 import { afterEach, beforeEach, expect, it, vi } from "vitest";
 import { outputPart } from "../testing/entries";
-import { type Asked, Refusal, choose, service, showAt, withoutResizing } from "../testing/page";
+import { type Asked, Refusal, choose, service, showAt } from "../testing/page";
+import { ROW, withRoom } from "../testing/sizes";
 import OutputsView from "./OutputsView.vue";
 
 const gates = { "GET /gates": [{ name: "tide" }, { name: "wave" }], "GET /service": { timezone: "UTC" } };
 const part = (at: number) => outputPart({ path: `/out/tide_${String(at).padStart(4, "0")}.csv` });
 
 let shown: Awaited<ReturnType<typeof showAt>> | undefined;
-beforeEach(() => {
-  withoutResizing();
-  vi.spyOn(Element.prototype, "clientHeight", "get").mockReturnValue(450);
-  vi.spyOn(Element.prototype, "clientWidth", "get").mockReturnValue(900);
-  vi.spyOn(HTMLElement.prototype, "offsetHeight", "get").mockReturnValue(45);
-});
+beforeEach(withRoom);
 afterEach(() => {
   shown?.unmount();
   document.body.innerHTML = "";
@@ -33,7 +29,7 @@ it("the next page is read when the end comes near, and never twice", async () =>
   shown = await showAt(OutputsView, "/outputs");
   expect(status()).toBe("100 read so far");
   const scroller = shown.get("table").element.closest<HTMLElement>("[class*=overflow]")!;
-  scroller.scrollTop = 100 * 45;
+  scroller.scrollTop = 100 * ROW;
   scroller.dispatchEvent(new Event("scroll"));
   await flushPromises();
   await vi.waitFor(() => expect(status()).toBe("130 outputs"));
