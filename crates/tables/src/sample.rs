@@ -118,6 +118,8 @@ struct Watched {
     more: bool,
     /// Least and greatest of each type that was seen.
     bounds: BTreeMap<&'static str, (Cell<'static>, Cell<'static>)>,
+    /// Least and greatest of all as texts, whose order is another than that of numbers.
+    as_texts: Option<(String, String)>,
 }
 
 impl Watched {
@@ -142,10 +144,26 @@ impl Watched {
         } else {
             self.more = true;
         }
+        match cell {
+            Cell::Text(text) => self.bound_text(text),
+            other => self.bound_text(&other.to_text()),
+        }
         self.guess.note(cell);
         let kind = self.guess.kind();
+        if kind == Kind::Text {
+            return;
+        }
         if let Some(value) = read(cell, kind, &Spelling::default()) {
             self.bound(kind, value);
+        }
+    }
+
+    fn bound_text(&mut self, text: &str) {
+        match &mut self.as_texts {
+            None => self.as_texts = Some((text.to_owned(), text.to_owned())),
+            Some((least, _)) if text < least.as_str() => text.clone_into(least),
+            Some((_, most)) if text > most.as_str() => text.clone_into(most),
+            Some(_) => {}
         }
     }
 
@@ -180,7 +198,12 @@ impl Watched {
 
     fn column(self, name: String) -> SampleColumn {
         let kind = self.guess.kind();
-        let bounds = self.bounds.get(kind.word()).cloned();
+        let texts =
+            |(least, most): (String, String)| (Cell::Text(least.into()), Cell::Text(most.into()));
+        let bounds = match kind {
+            Kind::Text => self.as_texts.map(texts),
+            _ => self.bounds.get(kind.word()).cloned(),
+        };
         let bars = match &bounds {
             Some((least, most)) if kind != Kind::Text && kind != Kind::Boolean && !self.more => {
                 steps(&self.texts, kind, least, most)
@@ -363,3 +386,6 @@ impl SampleTable {
         Layout { columns: self.columns.iter().map(column).collect(), ..Layout::default() }
     }
 }
+
+#[cfg(test)]
+mod tests;

@@ -1,3 +1,5 @@
+mod models;
+
 use std::collections::BTreeMap;
 use std::io::{Cursor, Read, Write};
 
