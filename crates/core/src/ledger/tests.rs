@@ -1,4 +1,5 @@
 mod asking;
+mod family;
 mod keeping;
 mod model;
 mod writing;
