@@ -1,7 +1,7 @@
 //! Reading a checksum companion in the form that `sha256sum` writes: a line for
 //! each file, with the sum in hexadecimal, two spaces (or a space and a star)
-//! and the name. A line that begins with a backslash has `\n` and `\\` in its
-//! name for a newline and a backslash. A file that holds a sum alone is
+//! and the name. A line that begins with a backslash has `\n`, `\r` and `\\` in its
+//! name for a newline, a carriage return and a backslash. A file that holds a sum alone is
 //! understood too.
 
 /// Why a companion gives no sum of a file.
@@ -48,12 +48,62 @@ pub(crate) fn sum_for(text: &str, name: &str) -> Result<String, NoSum> {
 }
 
 fn unescape(text: &str) -> String {
-    text.replace("\\\\", "\0").replace("\\n", "\n").replace('\0', "\\")
+    let mut read = String::with_capacity(text.len());
+    let mut letters = text.chars();
+    while let Some(letter) = letters.next() {
+        match (letter, letters.clone().next()) {
+            ('\\', Some(known @ ('n' | 'r' | '\\'))) => {
+                letters.next();
+                read.push(match known {
+                    'n' => '\n',
+                    'r' => '\r',
+                    backslash => backslash,
+                });
+            }
+            _ => read.push(letter),
+        }
+    }
+    read
 }
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
+
     use super::*;
+
+    /// A line as `sha256sum` writes it.
+    fn line(sum: &str, name: &str, star: bool) -> String {
+        let escaped = name.replace('\\', "\\\\").replace('\n', "\\n").replace('\r', "\\r");
+        let mark = if escaped == name { "" } else { "\\" };
+        format!("{mark}{sum} {}{escaped}\n", if star { '*' } else { ' ' })
+    }
+
+    proptest! {
+        #[test]
+        fn the_sum_of_each_file_is_found_whatever_it_is_called(
+            names in prop::collection::btree_set("[a-zö \\\\\n\r*.-]{1,6}", 1..6),
+            star in any::<bool>(),
+        ) {
+            let sum = |number: usize| format!("{number:064x}");
+            let text: String =
+                names.iter().enumerate().map(|(number, name)| line(&sum(number), name, star)).collect();
+            for (number, name) in names.iter().enumerate() {
+                // A name that is nothing but blanks is none that a line can tell.
+                if !name.trim().is_empty() && !name.starts_with([' ', '*']) {
+                    prop_assert_eq!(sum_for(&text, name).unwrap(), sum(number), "{:?} in {:?}", name, text);
+                }
+            }
+        }
+
+        #[test]
+        fn any_text_gives_a_sum_or_says_why_not(text in "(\\\\?[0-9a-f]{60,66}[ \t*]{0,3}[a-z\\\\/]{0,5}\n?|\\PC{0,9}){0,4}") {
+            if let Ok(sum) = sum_for(&text, "a") {
+                prop_assert_eq!(sum.len(), 64);
+                prop_assert!(text.to_lowercase().contains(&sum), "{} is not in {:?}", sum, text);
+            }
+        }
+    }
 
     const A: &str = "8a2fe3d6785f74ad4da199a132a42e9272fb047f7006382717ebb9918d6e5bca";
 

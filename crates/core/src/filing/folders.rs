@@ -79,11 +79,56 @@ impl Folders {
     }
 }
 
+/// The longest name of a file, in bytes: what file systems hold.
+const LONGEST_NAME: usize = 255;
+
 /// `tide.csv` as `tide-2.csv`; a name without ending gets the number at its
-/// end.
+/// end. A name that would become too long is cut before the number.
 pub(crate) fn numbered(path: &Path, number: u32) -> PathBuf {
     let name = path.file_name().unwrap_or_default().to_string_lossy();
     let (stem, ext) = crate::pattern::template::split_name(&name);
     let dot = if ext.is_empty() { "" } else { "." };
-    path.with_file_name(format!("{stem}-{number}{dot}{ext}"))
+    let end = format!("-{number}{dot}{ext}");
+    let room = LONGEST_NAME.saturating_sub(end.len());
+    path.with_file_name(format!("{}{end}", &stem[..stem.floor_char_boundary(room)]))
+}
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeSet;
+
+    use proptest::prelude::*;
+
+    use super::*;
+
+    #[test]
+    fn a_number_stands_before_the_ending() {
+        let named = |name: &str| numbered(Path::new(name), 2).display().to_string();
+        assert_eq!(named("/a/tide.csv"), "/a/tide-2.csv");
+        assert_eq!(named("/a.b/tide"), "/a.b/tide-2");
+        assert_eq!(named("/a/.hidden"), "/a/.hidden-2");
+        assert_eq!(named("/a/tide.csv.gz"), "/a/tide.csv-2.gz");
+    }
+
+    proptest! {
+        #[test]
+        fn a_numbered_name_can_be_kept_and_is_another_for_each_number(
+            stem in "[a-zö\u{1F30A}.]{1,90}",
+            longer in 0..160_usize,
+            ext in "(\\.[a-z]{1,8})?",
+        ) {
+            let name = format!("{stem}{}{ext}", "x".repeat(longer));
+            prop_assume!(name.len() <= LONGEST_NAME && !matches!(name.as_str(), "." | ".."));
+            let path = Path::new("/srv/coast/archive").join(&name);
+            let mut seen = BTreeSet::from([path.clone()]);
+            for number in [2, 3, 10, 4_294_967_295] {
+                let other = numbered(&path, number);
+                let shown = other.file_name().unwrap().to_str().unwrap();
+                prop_assert!(shown.len() <= LONGEST_NAME, "{} bytes", shown.len());
+                prop_assert_eq!(other.parent(), path.parent());
+                prop_assert!(shown.contains(&format!("-{number}")), "{}", shown);
+                prop_assert!(seen.insert(other.clone()), "{} twice", shown);
+            }
+        }
+    }
 }

@@ -153,3 +153,5 @@ impl Pattern {
 pub(crate) mod plain;
 #[cfg(test)]
 mod tests;
+#[cfg(test)]
+mod written;

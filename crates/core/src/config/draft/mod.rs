@@ -207,6 +207,8 @@ pub fn as_written(path: &Path, home: &Path) -> String {
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
+
     use super::*;
     use crate::config::Config;
 
@@ -246,6 +248,38 @@ mod tests {
                 assert_eq!(gate.drops.base(), Path::new("/sound/drops/tide"));
                 assert_eq!(gate.work.is_some(), work != DraftWork::File);
             }
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn whatever_is_chosen_stands_in_the_text_and_nothing_else(
+            name in "[a-z\\]\"#=\\n .-]{1,8}",
+            drop in "\\PC{0,10}",
+            take in prop::collection::vec("\\PC{0,8}", 0..3),
+            archive in prop::option::of("[a-z\"\\\\/\u{1b}\n]{0,8}"),
+            names in prop::collection::vec("\\PC{1,6}", 1..4),
+        ) {
+            let columns = names.iter().map(|name| DraftColumn { name: name.clone(), kind: "text".into() });
+            let table = DraftTable { columns: columns.collect(), ..DraftTable::default() };
+            let work = DraftWork::Load { to: drop.clone(), into: name.clone(), table };
+            let draft = GateDraft { name: name.clone(), drop: drop.clone(), take: take.clone(), work, archive: archive.clone(), hold: None };
+            let text = draft.to_toml();
+            // A column that is there twice is refused by who reads it.
+            let different: BTreeSet<&String> = names.iter().collect();
+            prop_assume!(different.len() == names.len());
+            let read: toml_edit::DocumentMut = text.parse().unwrap_or_else(|fault| panic!("{fault}: {text}"));
+            prop_assert_eq!(read.iter().map(|(key, _)| key).collect::<Vec<_>>(), ["gate"]);
+            let gates = read["gate"].as_table_like().unwrap();
+            prop_assert_eq!(gates.iter().map(|(key, _)| key).collect::<Vec<_>>(), [name.as_str()]);
+            let gate = &read["gate"][name.as_str()];
+            prop_assert_eq!(gate["drop"].as_str(), Some(drop.as_str()));
+            let taken: Vec<&str> = gate.get("take").and_then(|take| take.as_array()).into_iter().flatten().filter_map(|one| one.as_str()).collect();
+            prop_assert_eq!(taken, take);
+            let columns = gate["load"]["columns"].as_array().unwrap();
+            prop_assert_eq!(columns.iter().filter_map(|one| one.as_str()).collect::<Vec<_>>(), names);
+            let into = gate["archive"].get("into").and_then(|into| into.as_str());
+            prop_assert_eq!(into, archive.as_deref());
         }
     }
 
