@@ -89,8 +89,9 @@ pub(crate) fn numbered(path: &Path, number: u32) -> PathBuf {
     let (stem, ext) = crate::pattern::template::split_name(&name);
     let dot = if ext.is_empty() { "" } else { "." };
     let end = format!("-{number}{dot}{ext}");
-    let room = LONGEST_NAME.saturating_sub(end.len());
-    path.with_file_name(format!("{}{end}", &stem[..stem.floor_char_boundary(room)]))
+    let room = LONGEST_NAME.saturating_sub(end.len()).min(stem.len());
+    let cut = (0..=room).rev().find(|at| stem.is_char_boundary(*at)).unwrap_or(0);
+    path.with_file_name(format!("{}{end}", &stem[..cut]))
 }
 
 #[cfg(test)]

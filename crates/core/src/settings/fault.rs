@@ -1,5 +1,6 @@
 //! Faults of a configuration file, and what a check of it found.
 
+use std::borrow::Cow;
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
@@ -21,8 +22,12 @@ pub struct Fault {
 
 impl Fault {
     /// A fault at a place; what it repeats of the file does nothing to who reads it.
-    pub(crate) fn at(file: &Path, (line, column): (usize, usize), message: &str) -> Self {
-        Fault { file: file.to_owned(), line, column, message: visible(message).into_owned() }
+    pub(crate) fn at(file: &Path, (line, column): (usize, usize), message: String) -> Self {
+        let shown = match visible(&message) {
+            Cow::Owned(shown) => shown,
+            Cow::Borrowed(_) => message,
+        };
+        Fault { file: file.to_owned(), line, column, message: shown }
     }
 }
 

@@ -85,7 +85,7 @@ impl Document {
             Err(error) => {
                 let at = place(text, error.span().map_or(0, |span| span.start));
                 let message = format!("not valid TOML: {}", error.message().replace('\n', "; "));
-                Err(Fault::at(file, at, &message))
+                Err(Fault::at(file, at, message))
             }
         }
     }
@@ -103,7 +103,7 @@ impl Document {
         faults
     }
 
-    fn note(&self, at: usize, message: &str) {
+    fn note(&self, at: usize, message: String) {
         let fault = Fault::at(&self.file, place(self.root.raw(), at), message);
         // What several gates are like is read once for each of them.
         let mut faults = self.faults.borrow_mut();
@@ -121,7 +121,7 @@ impl Place<'_> {
 
     /// Notes a fault there.
     pub fn fault(&self, message: String) {
-        self.document.note(self.at, &message);
+        self.document.note(self.at, message);
     }
 }
 
@@ -377,7 +377,7 @@ impl<'a> Section<'a> {
                     Some(near) => format!("did you mean `{near}`?"),
                     None => format!("known are {}", self.known.join(", ")),
                 };
-                layer.document.note(at, &format!("unknown key `{key}` {wher}; {hint}"));
+                layer.document.note(at, format!("unknown key `{key}` {wher}; {hint}"));
             }
         }
     }
