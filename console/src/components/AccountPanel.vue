@@ -2,7 +2,7 @@
 import { computed } from "vue";
 import { RouterLink } from "vue-router";
 import { addsUp } from "../support/tables";
-import { count } from "../support/format";
+import { count, visible } from "../support/format";
 import type { OutputAccount, OutputPart } from "../support/types";
 
 /** Whether the rows of an output add up: batch by batch, and all together. */
@@ -10,7 +10,7 @@ const props = defineProps<{ account: OutputAccount }>();
 const totals = (part: OutputPart) =>
   (part.account?.columns ?? [])
     .filter((column) => column.total !== undefined)
-    .map((column) => `${column.name} ${column.total}`)
+    .map((column) => `${visible(column.name)} ${column.total}`)
     .join(", ");
 const totalled = computed(() => props.account.parts.some((part) => totals(part) !== ""));
 const path = computed(() => props.account.parts[0]?.path ?? "");

@@ -2,8 +2,8 @@
 //!
 //! * One file of 1 GB, to here and from here, beside `sftp` (which makes nothing durable), and
 //!   by a whole pass: fetched, durable, summed, entered, filed.
-//! * 10,000 files of 4 KiB by a whole pass, and by a service that runs, beside one batch of
-//!   `sftp`.
+//! * 10,000 files of 4 KiB fetched, by a whole pass, and by a service that runs, beside one
+//!   batch of `sftp`.
 //! * A second look at 100,000 files that are known, by a service that runs, beside the bare
 //!   listing.
 //! * A bucket: one file of 256 MB and 200 of 1 MB, both ways, beside a bare loop of the library.
@@ -16,7 +16,7 @@ mod small;
 
 use std::fmt::Write as _;
 use std::fs::{self, File};
-use std::io::Write;
+use std::io::{Read, Write};
 use std::path::Path;
 use std::process::{Command, Stdio};
 use std::sync::Arc;
@@ -114,6 +114,8 @@ pub(crate) fn configure(home: &Path, server: &SshServer, far: &Path) {
 /// What a pass of a process of its own took.
 pub(crate) struct Passed {
     pub took: Duration,
+    /// When all that was fetched lay in the drop folder, durably.
+    pub fetched: Duration,
     /// The most memory that any had so far, in MB.
     pub megabytes: i64,
     /// Seconds of CPU.
@@ -121,9 +123,10 @@ pub(crate) struct Passed {
 }
 
 pub(crate) fn pass(home: &Path) -> Passed {
-    let begun = Instant::now();
+    let (begun, at) = (Instant::now(), jiff::Timestamp::now());
     let mut command = Command::new(env!("CARGO_BIN_EXE_vadegate"));
     command.args(["pass", "--json"]).current_dir(home).stdout(Stdio::null());
+    command.stderr(Stdio::piped());
     let mut child = command.spawn().expect("the program");
     let mut status = 0;
     // SAFETY: both outlive the call, which fills them.
@@ -132,12 +135,19 @@ pub(crate) fn pass(home: &Path) -> Passed {
         libc::wait4(child.id() as i32, &mut status, 0, &mut usage);
         usage
     };
+    let took = begun.elapsed();
     assert_eq!(status, 0);
+    let mut log = String::new();
+    child.stderr.take().expect("its log").read_to_string(&mut log).expect("its log");
     // It was waited for.
     let _ = child.try_wait();
+    let line = log.lines().find(|line| line.contains("fetched looked_at")).expect("it is told");
+    let fetched: jiff::Timestamp =
+        line.split(' ').next().and_then(|at| at.parse().ok()).expect("when");
+    let fetched = Duration::try_from(fetched - at).expect("later");
     let seconds = |time: libc::timeval| time.tv_sec as f64 + time.tv_usec as f64 / 1e6;
     let cpu = seconds(usage.ru_utime) + seconds(usage.ru_stime);
-    Passed { took: begun.elapsed(), megabytes: usage.ru_maxrss / 1000, cpu }
+    Passed { took, fetched, megabytes: usage.ru_maxrss / 1000, cpu }
 }
 
 fn one_long_file(server: &SshServer) {

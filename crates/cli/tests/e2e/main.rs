@@ -10,7 +10,7 @@
 //! * `reload`: a changed configuration is taken while the service runs.
 //! * `guarding`: nobody gets in, nothing gets out.
 //! * `promises`: nothing lost, nothing twice, nothing stuck, nothing misleading.
-//! * `hostile`: bombs, wide tables, files that are not what they say.
+//! * `hostile`: bombs, wide tables, files that are not what they say; `odd_names`.
 //! * `archives`: archives that are compressed, originals that are not kept.
 //! * `clears`: files that are removed by a rule.
 //! * `crash_points`: killed, or failed by the system, at every point of the protocol.
@@ -85,6 +85,7 @@ mod network;
 mod new_gates;
 mod noon;
 mod nothing_out;
+mod odd_names;
 mod odd_servers;
 mod offers;
 mod open_batches;
