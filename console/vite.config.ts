@@ -28,5 +28,6 @@ export default defineConfig({
   plugins: [vue(), tailwindcss(), packed],
   build: { target: "es2022", chunkSizeWarningLimit: 700 },
   server: { proxy: { "/api": service } },
-  test: { environment: "node", include: ["src/**/*.test.ts"] },
+  // Files share their worker: a page of its own for each would cost more than all the tests.
+  test: { environment: "node", include: ["src/**/*.test.ts"], isolate: false, setupFiles: ["src/testing/setup.ts"] },
 });

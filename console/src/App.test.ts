@@ -1,7 +1,7 @@
 // @vitest-environment jsdom
 import { flushPromises } from "@vue/test-utils";
 import { afterEach, beforeEach, expect, it, vi } from "vitest";
-import { type Answer, button, press, service, showAt, signedIn, withoutResizing } from "./testing/page";
+import { type Answer, button, press, service, showAt, signedIn } from "./testing/page";
 import type { Role } from "./support/types";
 
 /** Events that a page follows: none come here. */
@@ -26,7 +26,6 @@ const answers = (role: Role, more: Record<string, Answer | object> = {}) => ({
 
 let shown: Awaited<ReturnType<typeof showAt>> | undefined;
 beforeEach(() => {
-  withoutResizing();
   Quiet.opened = [];
   vi.stubGlobal("EventSource", Quiet);
   vi.stubGlobal("matchMedia", () => Object.assign(new EventTarget(), { matches: true }));

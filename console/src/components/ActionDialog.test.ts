@@ -2,11 +2,9 @@
 import { flushPromises } from "@vue/test-utils";
 import { afterEach, expect, it } from "vitest";
 import type { Asked } from "../testing/page";
-import { Refusal, button, service, show, signedIn, type, withoutResizing } from "../testing/page";
+import { Refusal, button, service, show, signedIn, type } from "../testing/page";
 import type { Done } from "../support/types";
 import ActionDialog from "./ActionDialog.vue";
-
-withoutResizing();
 
 const done = (of: Partial<Done>): Done => ({ done: [], made: [], refused: [], ...of });
 const rehearsed = (asked: Asked) => (asked.body as { rehearse: boolean }).rehearse;

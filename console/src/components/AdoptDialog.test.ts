@@ -2,10 +2,8 @@
 import { flushPromises } from "@vue/test-utils";
 import { afterEach, expect, it } from "vitest";
 import type { Asked } from "../testing/page";
-import { Refusal, button, service, show, signedIn, type, withoutResizing } from "../testing/page";
+import { Refusal, button, service, show, signedIn, type } from "../testing/page";
 import AdoptDialog from "./AdoptDialog.vue";
-
-withoutResizing();
 
 let shown: Awaited<ReturnType<typeof show>> | undefined;
 afterEach(() => {

@@ -2,7 +2,7 @@
 import { RouterLinkStub, flushPromises } from "@vue/test-utils";
 import { afterEach, expect, it, vi } from "vitest";
 import { gate } from "../testing/gates";
-import { Refusal, button, service, show, signedIn, withoutResizing } from "../testing/page";
+import { Refusal, button, service, show, signedIn } from "../testing/page";
 import type { Gate, PassReport, Rehearsed, Role } from "../support/types";
 import ActivityChart from "./ActivityChart.vue";
 import GateActions from "./GateActions.vue";
@@ -22,7 +22,6 @@ const text = () => shown!.text().replaceAll(/\s+/g, " ");
 
 const actions = async (of: Partial<Gate>, role: Role, answers = {}) => {
   const asked = service({ "GET /session": signedIn({ role }), ...answers });
-  withoutResizing();
   shown = await show(GateActions, { gate: gate(of) });
   return asked;
 };

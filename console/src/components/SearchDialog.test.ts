@@ -1,13 +1,12 @@
 // @vitest-environment jsdom
 import { flushPromises } from "@vue/test-utils";
 import { afterEach, beforeEach, expect, it, vi } from "vitest";
-import { Refusal, service, show, withoutResizing } from "../testing/page";
+import { Refusal, service, show } from "../testing/page";
 import type { Hit } from "../support/types";
 import SearchDialog from "./SearchDialog.vue";
 
 const push = vi.hoisted(() => vi.fn());
 vi.mock("vue-router", async (all) => ({ ...(await all<object>()), useRouter: () => ({ push }) }));
-withoutResizing();
 
 const hit = (of: Partial<Hit>): Hit => ({
   kind: "entry",

@@ -1,11 +1,9 @@
 // @vitest-environment jsdom
 import { flushPromises } from "@vue/test-utils";
 import { afterEach, expect, it } from "vitest";
-import { Refusal, button, service, show, withoutResizing } from "../testing/page";
+import { Refusal, button, service, show } from "../testing/page";
 import type { Token } from "../support/types";
 import TokenTable from "./TokenTable.vue";
-
-withoutResizing();
 
 const token = (of: Partial<Token>): Token => ({
   id: 7,

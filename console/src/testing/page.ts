@@ -137,7 +137,7 @@ export async function press(one: Element) {
   await flushPromises();
 }
 
-/** Chooses one of a list that opens; the page needs {@link withoutResizing}. */
+/** Chooses one of a list that opens. */
 export async function choose(list: string, words: string) {
   const named = (one: Element, words: string) => one.textContent?.trim().replaceAll(/\s+/g, " ").startsWith(words);
   const opens = [...document.querySelectorAll("button[aria-haspopup=listbox]")].find((one) => named(one, list));
@@ -164,14 +164,3 @@ export const given = (one: { props(): object }, name: string) => (one.props() as
 /** By which keys something was asked for again; `all` where everything was. */
 export const askedAgain = (calls: unknown[][]) =>
   calls.map(([of]) => (of as { queryKey?: string[] } | undefined)?.queryKey?.[0] ?? "all").sort();
-
-/** A page in which nothing changes its size. */
-export const withoutResizing = () =>
-  vi.stubGlobal(
-    "ResizeObserver",
-    class {
-      observe() {}
-      unobserve() {}
-      disconnect() {}
-    },
-  );

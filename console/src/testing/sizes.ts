@@ -1,14 +1,12 @@
 /** A page with sizes: one that nobody sees has none, and shows no row of a long table. */
 
 import { vi } from "vitest";
-import { withoutResizing } from "./page";
 
 /** Height of a row in pixels. */
 export const ROW = 45;
 
 /** Room for ten rows. Taken back by `vi.restoreAllMocks`. */
 export function withRoom() {
-  withoutResizing();
   // Where nothing is seen nothing is scrolled either.
   Element.prototype.scrollTo = () => undefined;
   vi.spyOn(Element.prototype, "clientHeight", "get").mockReturnValue(10 * ROW);

@@ -1,7 +1,7 @@
 // @vitest-environment jsdom
 import { flushPromises } from "@vue/test-utils";
 import { afterEach, expect, it, vi } from "vitest";
-import { type Asked, button, choose, service, showAt, signedIn, type, withoutResizing } from "../testing/page";
+import { type Asked, button, choose, service, showAt, signedIn, type } from "../testing/page";
 import type { ClearRule, Cleared, Removal, Role } from "../support/types";
 import ClearsView from "./ClearsView.vue";
 
@@ -102,7 +102,6 @@ it("what would go is told before anybody says who and why; then just that is ask
       "POST /clears": (asked: Asked) => (rehearsed(asked) ? would : cleared({ removed: [file(1), file(2)] })),
     }),
   );
-  withoutResizing();
   shown = await showAt(ClearsView, "/clears");
   expect(button("Clear now …").disabled).toBe(true);
   button("Rehearse").click();
@@ -149,7 +148,6 @@ it("removals are read page by page, of one rule when one asks for it", async () 
     return Array.from({ length: count }, (_, at) => removal(from - 1 - at));
   };
   const { asked } = service(answers([rule("scratch"), rule("others")], "viewer", { "GET /removals": page }));
-  withoutResizing();
   shown = await showAt(ClearsView, "/clears");
   expect(shown.findAll("tbody tr")).toHaveLength(50);
   button("Show more").click();

@@ -2,7 +2,7 @@
 import { flushPromises } from "@vue/test-utils";
 import { afterEach, beforeEach, expect, it, vi } from "vitest";
 import { cursorLine, putCursor, withoutMeasuring, write, written } from "../testing/editor";
-import { type Asked, Refusal, button, choose, service, showAt, signedIn, type, withoutResizing } from "../testing/page";
+import { type Asked, Refusal, button, choose, service, showAt, signedIn, type } from "../testing/page";
 import type { ConfigFault, ConfigFile, TriedConfig } from "../support/types";
 import ConfigurationView from "./ConfigurationView.vue";
 
@@ -41,7 +41,6 @@ const answers = (more = {}) => ({
 
 let shown: Awaited<ReturnType<typeof showAt>> | undefined;
 beforeEach(() => {
-  withoutResizing();
   withoutMeasuring();
   vi.spyOn(window, "scrollTo").mockImplementation(() => undefined);
   vi.useFakeTimers({ toFake: ["setTimeout", "clearTimeout"] });

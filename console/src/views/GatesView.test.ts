@@ -2,7 +2,7 @@
 import { flushPromises } from "@vue/test-utils";
 import { afterEach, beforeEach, expect, it, vi } from "vitest";
 import { gate } from "../testing/gates";
-import { Refusal, choose, service, showAt, signedIn, withoutResizing } from "../testing/page";
+import { Refusal, choose, service, showAt, signedIn } from "../testing/page";
 import { forgetTagged } from "../support/api";
 import type { Gate, Role } from "../support/types";
 import GatesView from "./GatesView.vue";
@@ -19,7 +19,6 @@ const answers = (gates: Gate[], role: Role = "viewer", more = {}) => ({
 
 let shown: Awaited<ReturnType<typeof showAt>> | undefined;
 beforeEach(() => {
-  withoutResizing();
   forgetTagged();
 });
 afterEach(() => {

@@ -2,7 +2,7 @@
 import { flushPromises } from "@vue/test-utils";
 import { afterEach, expect, it, vi } from "vitest";
 import { entry } from "../testing/entries";
-import { type Answer, Refusal, button, service, showAt, signedIn, withoutResizing } from "../testing/page";
+import { type Answer, Refusal, button, service, showAt, signedIn } from "../testing/page";
 import type { HeldGroup } from "../support/types";
 import HeldView from "./HeldView.vue";
 
@@ -108,7 +108,6 @@ it("what lies there no more as it was is not shown, and not mended", async () =>
 
 it("an action asks about just the file that is looked at", async () => {
   const { orders } = service(answers(GROUPS, { "POST /entries/actions": { done: [5], made: [], refused: [] } }));
-  withoutResizing();
   shown = await showAt(HeldView, "/held?entry=5");
   const act = shown.findAll("section[aria-labelledby=look] button").find((one) => one.text() === "Work again …");
   await act!.trigger("click");

@@ -2,7 +2,7 @@
 import { flushPromises } from "@vue/test-utils";
 import { afterEach, beforeEach, expect, it, vi } from "vitest";
 import { withoutMeasuring, write, written } from "../testing/editor";
-import { type Asked, Refusal, button, press, service, showAt, signedIn, type, withoutResizing } from "../testing/page";
+import { type Asked, Refusal, button, press, service, showAt, signedIn, type } from "../testing/page";
 import type { GateDraft, GateProposal } from "../support/types";
 import NewGateView from "./NewGateView.vue";
 
@@ -71,7 +71,6 @@ const answers = (more = {}) => ({
 
 let shown: Awaited<ReturnType<typeof showAt>> | undefined;
 beforeEach(() => {
-  withoutResizing();
   withoutMeasuring();
   vi.useFakeTimers({ toFake: ["setTimeout", "clearTimeout"] });
 });

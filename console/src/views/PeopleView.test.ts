@@ -1,7 +1,7 @@
 // @vitest-environment jsdom
 import { flushPromises } from "@vue/test-utils";
 import { afterEach, expect, it, vi } from "vitest";
-import { Refusal, button, choose, service, showAt, signedIn, withoutResizing } from "../testing/page";
+import { Refusal, button, choose, service, showAt, signedIn } from "../testing/page";
 import type { User } from "../support/types";
 import PeopleView from "./PeopleView.vue";
 
@@ -68,7 +68,6 @@ it("another role is set where it is chosen, for a name with odd characters too",
   const odd = "anna/van der Berg?";
   const path = `/users/${encodeURIComponent(odd)}/role`;
   const { orders } = service(answers([user(odd)], { [`POST ${path}`]: {} }));
-  withoutResizing();
   shown = await showAt(PeopleView, "/people");
   await choose(`Role of ${odd}`, "viewer");
   expect(orders().map(({ method, path, body }) => ({ method, path, body }))).toEqual([
@@ -78,7 +77,6 @@ it("another role is set where it is chosen, for a name with odd characters too",
 
 it("nobody is removed without being asked about by name", async () => {
   const { orders } = service(answers([user("mara"), user("ivo")], { "DELETE /users/ivo": () => undefined }));
-  withoutResizing();
   shown = await showAt(PeopleView, "/people");
   labelled("Remove … ivo").click();
   await flushPromises();
@@ -101,7 +99,6 @@ it("another password is given in a dialog that stays open with why it was refuse
       "POST /users/mara/password": () => (refuse ? new Refusal(422, "it is the name itself") : {}),
     }),
   );
-  withoutResizing();
   shown = await showAt(PeopleView, "/people");
   labelled("Password … of mara").click();
   await flushPromises();

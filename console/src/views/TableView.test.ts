@@ -1,7 +1,7 @@
 // @vitest-environment jsdom
 import { afterEach, expect, it, vi } from "vitest";
 import { entry, output, outputPart } from "../testing/entries";
-import { Refusal, choose, service, showAt, withoutResizing } from "../testing/page";
+import { Refusal, choose, service, showAt } from "../testing/page";
 import type { Account, LoadedRows, OutputAccount, Sample, SampleTable } from "../support/types";
 import RowsView from "./RowsView.vue";
 import TableView from "./TableView.vue";
@@ -46,7 +46,6 @@ afterEach(() => {
 const text = () => shown!.text().replaceAll(/\s+/g, " ");
 
 async function open(of: Partial<Sample>, account: OutputAccount = none) {
-  withoutResizing();
   const asked = service({
     "GET /service": { timezone: "UTC" },
     "GET /sample": sample(of),
