@@ -9,8 +9,6 @@ mod bucket;
 mod certificates;
 mod fault;
 mod ftp;
-#[cfg(test)]
-mod hostile;
 mod pace;
 mod paths;
 mod runtime;
@@ -288,3 +286,6 @@ pub fn open(address: &Address, login: LoginSource) -> Arc<dyn Place> {
         Scheme::WebDav { .. } => Arc::new(webdav::WebDav::new(address.clone(), login)),
     }
 }
+
+#[cfg(test)]
+mod tests;

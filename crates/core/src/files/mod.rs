@@ -14,8 +14,6 @@ pub(crate) mod at;
 pub(crate) mod compress;
 pub(crate) mod durable;
 pub(crate) mod kept_open;
-#[cfg(test)]
-mod links;
 pub(crate) mod lock;
 pub(crate) mod owning;
 pub(crate) mod reach;
@@ -28,3 +26,6 @@ pub use durable::Durability;
 pub use roots::Reach;
 pub use sha256::Sha256;
 pub use version::{Kind, Version};
+
+#[cfg(test)]
+mod tests;

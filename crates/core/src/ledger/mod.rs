@@ -218,6 +218,4 @@ impl Ledger {
 }
 
 #[cfg(test)]
-mod plans;
-#[cfg(test)]
 mod tests;

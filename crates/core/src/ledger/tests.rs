@@ -2,6 +2,7 @@ mod asking;
 mod family;
 mod keeping;
 mod model;
+mod plans;
 mod writing;
 
 use std::collections::HashMap;
@@ -17,7 +18,7 @@ use crate::ledger::error::writing;
 use crate::ledger::ids::{BatchId, EntryId};
 use crate::ledger::new_entry::{NewEntry, Policy, Target};
 use crate::ledger::requests::FileTarget;
-use crate::ledger::requests::{Claim, CommitBatch, Filed, Hold};
+use crate::ledger::requests::{Claim, CommitBatch, Filed, Hold, PlannedOutput};
 use crate::pattern::Fields;
 
 fn new(path: &str, content: u8) -> NewEntry {
@@ -68,12 +69,21 @@ fn claim(ledger: &Ledger, entries: &[EntryId]) -> Result<BatchId, LedgerError> {
 }
 
 fn claim_at(ledger: &Ledger, gate: &str, entries: &[EntryId]) -> Result<BatchId, LedgerError> {
+    claim_into(ledger, gate, entries, Vec::new())
+}
+
+fn claim_into(
+    ledger: &Ledger,
+    gate: &str,
+    entries: &[EntryId],
+    outputs: Vec<PlannedOutput>,
+) -> Result<BatchId, LedgerError> {
     let claimed = ledger.claim(Claim {
         gate: gate.into(),
         work: WorkKind::Merge,
         effect: Effect::Staged,
         entries: entries.to_vec(),
-        outputs: Vec::new(),
+        outputs,
         lease: None,
     })?;
     Ok(claimed.batch)

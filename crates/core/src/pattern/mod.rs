@@ -150,8 +150,4 @@ impl Pattern {
 }
 
 #[cfg(test)]
-pub(crate) mod plain;
-#[cfg(test)]
 mod tests;
-#[cfg(test)]
-mod written;

@@ -1,3 +1,6 @@
+mod plain;
+mod written;
+
 use super::*;
 use proptest::prelude::*;
 

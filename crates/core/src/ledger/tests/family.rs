@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::*;
 use crate::ledger::family::{FamilyKind, FamilyOf};
-use crate::ledger::requests::{MadeOutput, OutputAt, PlannedOutput};
+use crate::ledger::requests::{MadeOutput, OutputAt};
 use crate::ledger::words::{OutputMode, OutputRole};
 
 /// A work: of which files it takes so many, and into which outputs it writes.
@@ -64,29 +64,20 @@ fn work(ledger: &Ledger, entries: &[EntryId], outputs: &[(u8, u8)]) -> String {
         role: OutputRole::Rows,
         of: None,
     });
-    let claimed = ledger
-        .claim(Claim {
-            gate: "tide".into(),
-            work: WorkKind::Merge,
-            effect: Effect::Staged,
-            entries: entries.to_vec(),
-            outputs: planned.collect(),
-            lease: None,
-        })
-        .unwrap();
+    let batch = claim_into(ledger, "tide", entries, planned.collect()).unwrap();
     let made = outputs.iter().map(|(_, content)| {
         let sha256 = Sha256::from_bytes(&[*content; 32]).unwrap();
         Some(MadeOutput { bytes: 3, rows: 2, sha256, ..MadeOutput::default() })
     });
     let commit = CommitBatch {
-        batch: claimed.batch,
+        batch,
         entries: entries.iter().map(|id| (*id, Some(2), None)).collect(),
         outputs: made.collect(),
         entered: Vec::new(),
         words: String::new(),
     };
     ledger.commit("tide", commit).map(drop).unwrap();
-    format!("work {}", claimed.batch)
+    format!("work {batch}")
 }
 
 proptest! {
