@@ -56,6 +56,7 @@ pub(crate) mod writes;
 
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, OnceLock};
+use std::time::Duration;
 
 use rusqlite::{Connection, OpenFlags};
 
@@ -166,6 +167,8 @@ impl Ledger {
     /// [`LedgerError`].
     pub(crate) fn copy_log(&self) -> Result<(), LedgerError> {
         let connection = schema::open_beside(&self.file).map_err(error::writing)?;
+        // Whoever reads it from outside does not keep a service from its end.
+        connection.busy_timeout(Duration::from_secs(1)).map_err(error::writing)?;
         let copied = "PRAGMA wal_checkpoint(TRUNCATE)";
         connection.query_row(copied, [], |_| Ok(())).map_err(error::writing)
     }
