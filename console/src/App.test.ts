@@ -31,12 +31,7 @@ beforeEach(() => {
   vi.stubGlobal("matchMedia", () => Object.assign(new EventTarget(), { matches: true }));
   vi.resetModules();
 });
-afterEach(() => {
-  shown?.unmount();
-  document.body.innerHTML = "";
-  localStorage.clear();
-  vi.unstubAllGlobals();
-});
+afterEach(() => shown?.unmount());
 
 /** The bar, as it is above every page. */
 async function bar(address: string, role: Role = "viewer", more = {}) {

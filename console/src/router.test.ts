@@ -1,5 +1,5 @@
 // @vitest-environment jsdom
-import { afterEach, beforeEach, expect, it, vi } from "vitest";
+import { beforeEach, expect, it, vi } from "vitest";
 import { createMemoryHistory, createRouter } from "vue-router";
 import { router, routes } from "./router";
 
@@ -11,7 +11,6 @@ const bare = () =>
   });
 
 beforeEach(() => vi.spyOn(window, "scrollTo").mockImplementation(() => undefined));
-afterEach(() => vi.restoreAllMocks());
 
 it("each page has an address and a name of its own, and can be read", async () => {
   const pages = routes.filter((route) => "component" in route && typeof route.component === "function");

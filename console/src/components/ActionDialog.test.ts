@@ -18,10 +18,7 @@ async function opened(props: object) {
 }
 
 let shown: Awaited<ReturnType<typeof opened>> | undefined;
-afterEach(() => {
-  shown?.unmount();
-  document.body.innerHTML = "";
-});
+afterEach(() => shown?.unmount());
 
 it("tells to how many something is done before it asks who and why, and does it to just those", async () => {
   const { orders } = service({

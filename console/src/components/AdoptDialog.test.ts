@@ -6,10 +6,7 @@ import { Refusal, button, service, show, signedIn, type } from "../testing/page"
 import AdoptDialog from "./AdoptDialog.vue";
 
 let shown: Awaited<ReturnType<typeof show>> | undefined;
-afterEach(() => {
-  shown?.unmount();
-  document.body.innerHTML = "";
-});
+afterEach(() => shown?.unmount());
 async function opened(gate: string) {
   shown = await show(AdoptDialog, { gate, modelValue: false });
   await shown.setProps({ modelValue: true });

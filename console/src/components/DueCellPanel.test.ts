@@ -6,10 +6,7 @@ import { Refusal, button, service, show, signedIn, type } from "../testing/page"
 import DueCellPanel from "./DueCellPanel.vue";
 
 let shown: Awaited<ReturnType<typeof show>> | undefined;
-afterEach(() => {
-  shown?.unmount();
-  document.body.innerHTML = "";
-});
+afterEach(() => shown?.unmount());
 
 it("what came is counted, with the first of its entries", async () => {
   service({ "GET /session": signedIn({}) });

@@ -30,10 +30,7 @@ const listed = (of: Partial<PlaceFolder>): PlaceFolder => ({
 });
 
 let shown: Awaited<ReturnType<typeof show>> | undefined;
-afterEach(() => {
-  shown?.unmount();
-  document.body.innerHTML = "";
-});
+afterEach(() => shown?.unmount());
 
 it("the place is asked only when somebody looks, in the folder that is fixed", async () => {
   const { asked } = service({

@@ -31,10 +31,7 @@ const empty: FolderView = {
 };
 
 let shown: Awaited<ReturnType<typeof show>> | undefined;
-afterEach(() => {
-  shown?.unmount();
-  document.body.innerHTML = "";
-});
+afterEach(() => shown?.unmount());
 const taken = () => (shown!.emitted("update:modelValue") ?? []).map(([one]) => one as object);
 const go = async (name: string) => {
   [...document.querySelectorAll("li button")]

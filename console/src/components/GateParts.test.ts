@@ -1,6 +1,6 @@
 // @vitest-environment jsdom
 import { RouterLinkStub, flushPromises } from "@vue/test-utils";
-import { afterEach, expect, it, vi } from "vitest";
+import { afterEach, expect, it } from "vitest";
 import { gate } from "../testing/gates";
 import { Refusal, button, service, show, signedIn } from "../testing/page";
 import type { Gate, PassReport, Rehearsed, Role } from "../support/types";
@@ -12,12 +12,7 @@ import OpenBatches from "./OpenBatches.vue";
 import RehearsalPanel from "./RehearsalPanel.vue";
 
 let shown: Awaited<ReturnType<typeof show>> | undefined;
-afterEach(() => {
-  shown?.unmount();
-  document.body.innerHTML = "";
-  vi.useRealTimers();
-  vi.unstubAllGlobals();
-});
+afterEach(() => shown?.unmount());
 const text = () => shown!.text().replaceAll(/\s+/g, " ");
 
 const actions = async (of: Partial<Gate>, role: Role, answers = {}) => {

@@ -24,11 +24,7 @@ function door(session: Partial<Session>, became: Record<string, HandedIn | strin
 }
 
 let shown: Awaited<ReturnType<typeof show>> | undefined;
-afterEach(() => {
-  shown?.unmount();
-  localStorage.clear();
-  vi.unstubAllGlobals();
-});
+afterEach(() => shown?.unmount());
 
 const file = (name: string) => new File(["a,b\n"], name);
 async function drop(...files: File[]) {

@@ -1,18 +1,14 @@
 // @vitest-environment jsdom
-import { afterEach, expect, it, vi } from "vitest";
-import { handedIn, outputPart } from "../testing/entries";
+import { afterEach, expect, it } from "vitest";
+import { account, handedIn, outputPart } from "../testing/entries";
 import { Refusal, service, show } from "../testing/page";
-import type { Account, Excerpt, OutputAccount } from "../support/types";
+import type { Excerpt, OutputAccount } from "../support/types";
 import AccountPanel from "./AccountPanel.vue";
 import ExcerptView from "./ExcerptView.vue";
 import MendedNote from "./MendedNote.vue";
 
 let shown: Awaited<ReturnType<typeof show>> | undefined;
-afterEach(() => {
-  shown?.unmount();
-  document.body.innerHTML = "";
-  vi.unstubAllGlobals();
-});
+afterEach(() => shown?.unmount());
 const text = () => shown!.text().replaceAll(/\s+/g, " ");
 
 const excerpt = (of: Partial<Excerpt> = {}): Excerpt => ({
@@ -74,16 +70,6 @@ it("what became of a mended file is told with where it is", async () => {
   expect(text()).toContain("came as a file that waits, arriving: it is not its time;");
 });
 
-const account = (of: Partial<Account>): Account => ({
-  columns: [],
-  left_out: 1,
-  rows_in: 56,
-  rows_out: 52,
-  set_aside: 3,
-  sources: [],
-  united: [],
-  ...of,
-});
 const whole = (of: Partial<OutputAccount> = {}): OutputAccount => ({
   batches: 2,
   rows_in: 56,

@@ -1,11 +1,9 @@
 // @vitest-environment jsdom
 import { flushPromises } from "@vue/test-utils";
-import { afterEach, expect, it, vi } from "vitest";
+import { expect, it } from "vitest";
 import { type Asked, button, service, show, signedIn } from "../testing/page";
 import type { HeldGroup, Role } from "../support/types";
 import HeldPick from "./HeldPick.vue";
-
-afterEach(() => vi.unstubAllGlobals());
 
 const group = (entries: number[]): HeldGroup => ({
   gate: "tide",

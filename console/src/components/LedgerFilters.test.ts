@@ -1,6 +1,6 @@
 // @vitest-environment jsdom
 import { flushPromises } from "@vue/test-utils";
-import { afterEach, beforeEach, expect, it, vi } from "vitest";
+import { beforeEach, expect, it, vi } from "vitest";
 import { toFilter } from "../support/ledger";
 import { given, service, show } from "../testing/page";
 import LedgerFilters from "./LedgerFilters.vue";
@@ -10,10 +10,6 @@ beforeEach(() => {
   vi.useFakeTimers({ toFake: ["Date", "setInterval", "clearInterval"], now: Date.parse("2026-03-01T22:30:00Z") });
   // There it is the next day already.
   service({ "GET /service": { timezone: "Asia/Tokyo" }, "GET /gates": [{ name: "tide" }, { name: "waves" }] });
-});
-afterEach(() => {
-  vi.useRealTimers();
-  vi.unstubAllGlobals();
 });
 
 const filters = (query: Record<string, string> = {}, fields: string[] = []) =>

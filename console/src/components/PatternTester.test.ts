@@ -5,10 +5,7 @@ import { Refusal, service, show } from "../testing/page";
 import PatternTester from "./PatternTester.vue";
 
 let shown: Awaited<ReturnType<typeof show>> | undefined;
-afterEach(() => {
-  shown?.unmount();
-  document.body.innerHTML = "";
-});
+afterEach(() => shown?.unmount());
 
 async function typed(text: string) {
   const field = document.querySelector<HTMLInputElement>("#pattern")!;

@@ -21,10 +21,8 @@ const hit = (of: Partial<Hit>): Hit => ({
 let shown: Awaited<ReturnType<typeof show>> | undefined;
 beforeEach(() => void vi.useFakeTimers({ toFake: ["setTimeout", "clearTimeout"] }));
 afterEach(() => {
-  vi.useRealTimers();
   shown?.unmount();
   push.mockReset();
-  document.body.innerHTML = "";
 });
 
 const press = async (key: string, of: KeyboardEventInit = {}, target: EventTarget = document.body) => {

@@ -19,10 +19,7 @@ const token = (of: Partial<Token>): Token => ({
 });
 
 let shown: Awaited<ReturnType<typeof show>> | undefined;
-afterEach(() => {
-  shown?.unmount();
-  document.body.innerHTML = "";
-});
+afterEach(() => shown?.unmount());
 
 it("tells how long each is good, for which gates, and never more of it than its label", async () => {
   service({ "GET /service": { timezone: "UTC" } });

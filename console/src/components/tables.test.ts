@@ -1,9 +1,10 @@
 // @vitest-environment jsdom
 import { RouterLinkStub } from "@vue/test-utils";
-import { afterEach, beforeEach, expect, it, vi } from "vitest";
+import { beforeEach, expect, it } from "vitest";
+import { dropFile } from "../testing/entries";
 import { given, service, show } from "../testing/page";
 import { withRoom } from "../testing/sizes";
-import type { Change, DropFile, Gate, Output, SampleColumn } from "../support/types";
+import type { Change, Gate, Output, SampleColumn } from "../support/types";
 import EditedCells from "./EditedCells.vue";
 import FileTable from "./FileTable.vue";
 import GateTable from "./GateTable.vue";
@@ -15,30 +16,9 @@ beforeEach(() => {
   service({ "GET /service": { timezone: "Europe/Oslo" } });
   withRoom();
 });
-afterEach(() => {
-  vi.restoreAllMocks();
-  vi.unstubAllGlobals();
-});
-
-const file = (at: number, of: Partial<DropFile> = {}): DropFile => ({
-  gate: "tide",
-  drop: "/drop/tide",
-  path: `tide-${at}.csv`,
-  place: `tide-${at}.csv`,
-  name: `tide-${at}.csv`,
-  kind: "file",
-  bytes: 2048,
-  modified: "2026-01-31T06:00:00Z",
-  owner: 1000,
-  fields: {},
-  verdict: "take",
-  because: "it is complete",
-  entry: null,
-  ...of,
-});
 
 it("of a hundred thousand files only those that are seen stand in the page", async () => {
-  const files = Array.from({ length: 100_000 }, (_, at) => file(at));
+  const files = Array.from({ length: 100_000 }, (_, at) => dropFile(at));
   const shown = await show(FileTable, { files, about: "tide" });
   const rows = shown.findAll("tbody tr[data-index]");
   expect(rows.length).toBeGreaterThan(5);
@@ -49,16 +29,16 @@ it("of a hundred thousand files only those that are seen stand in the page", asy
 });
 
 it("the end that comes near asks for more", async () => {
-  const shown = await show(FileTable, { files: [file(1), file(2)], about: "tide" });
+  const shown = await show(FileTable, { files: [dropFile(1), dropFile(2)], about: "tide" });
   expect(shown.emitted("end")).toBeDefined();
   shown.unmount();
 });
 
 it("a file leads to its entry, a table to what is in it, and a hostile name does nothing", async () => {
   const files = [
-    file(1, { entry: 7, fields: { station: "ullin-bay", day: "2026-01-31" } }),
-    file(2, { name: "a.bin", place: "a\u202e\n<b>.bin", kind: "file" }),
-    file(3, { kind: "folder", name: "2026", place: "2026" }),
+    dropFile(1, { entry: 7, fields: { station: "ullin-bay", day: "2026-01-31" } }),
+    dropFile(2, { name: "a.bin", place: "a\u202e\n<b>.bin", kind: "file" }),
+    dropFile(3, { kind: "folder", name: "2026", place: "2026" }),
   ];
   const shown = await show(FileTable, { files, about: "tide" });
   const links = shown.findAllComponents(RouterLinkStub).map((one) => one.props("to"));

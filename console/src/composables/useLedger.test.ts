@@ -1,12 +1,10 @@
 // @vitest-environment jsdom
 import { flushPromises } from "@vue/test-utils";
-import { afterEach, expect, it, vi } from "vitest";
+import { expect, it } from "vitest";
 import { ref } from "vue";
 import { toFilter } from "../support/ledger";
 import { type Asked, service, within } from "../testing/page";
 import { useLedger } from "./useLedger";
-
-afterEach(() => vi.unstubAllGlobals());
 
 /** A ledger with entries up to a number, of which pages of a hundred are asked for. */
 function ledger(newest: () => number, bytes = 10) {

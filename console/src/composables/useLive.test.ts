@@ -1,5 +1,5 @@
 // @vitest-environment jsdom
-import { afterEach, beforeEach, expect, it, vi } from "vitest";
+import { beforeEach, expect, it, vi } from "vitest";
 import { askedAgain, within } from "../testing/page";
 import { useHold } from "./useHold";
 import { useLive } from "./useLive";
@@ -30,11 +30,6 @@ beforeEach(() => {
   Line.all = [];
   seen = "visible";
   vi.spyOn(document, "visibilityState", "get").mockImplementation(() => seen);
-});
-afterEach(() => {
-  vi.useRealTimers();
-  vi.unstubAllGlobals();
-  vi.restoreAllMocks();
 });
 
 function live(options = {}) {

@@ -28,11 +28,7 @@ beforeEach(async () => {
   shown = mount(Host, { attachTo: document.body, global: { plugins: [router] } });
   await flushPromises();
 });
-afterEach(() => {
-  shown?.unmount();
-  document.body.innerHTML = "";
-  vi.restoreAllMocks();
-});
+afterEach(() => shown?.unmount());
 const focused = () => document.activeElement?.textContent;
 
 it("the heading of a page that is gone to is read out, and the first page is left alone", async () => {

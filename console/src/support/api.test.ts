@@ -1,4 +1,4 @@
-import { afterEach, describe, expect, it, vi } from "vitest";
+import { describe, expect, it, vi } from "vitest";
 import { ApiError, get, post, withQuery } from "./api";
 
 function answering(status: number, body: string) {
@@ -8,8 +8,6 @@ function answering(status: number, body: string) {
     vi.fn(async () => answer),
   );
 }
-
-afterEach(() => vi.unstubAllGlobals());
 
 describe("api", () => {
   it("leaves absent values out of the query", () => {

@@ -1,7 +1,5 @@
-import { afterEach, expect, it, vi } from "vitest";
+import { expect, it, vi } from "vitest";
 import { handIn, pathOf } from "./handIn";
-
-afterEach(() => vi.unstubAllGlobals());
 
 /** A door that keeps what comes, and fails when it is told to. */
 function door(fail: (call: number) => "before" | "after" | null) {

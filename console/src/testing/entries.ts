@@ -1,6 +1,6 @@
 /** Entries and what is told of them, for tests. */
 
-import type { EntryDetail, HandedIn, Output, OutputPart } from "../support/types";
+import type { Account, DropFile, EntryDetail, HandedIn, Output, OutputPart } from "../support/types";
 
 export const entry = (of: Partial<EntryDetail> = {}): EntryDetail => ({
   id: 17,
@@ -70,5 +70,35 @@ export const outputPart = (of: Partial<OutputPart> = {}): OutputPart => ({
   batch: 5,
   entries: 3,
   gate: "tide",
+  ...of,
+});
+
+/** Of rows that add up. */
+export const account = (of: Partial<Account> = {}): Account => ({
+  columns: [],
+  left_out: 1,
+  rows_in: 56,
+  rows_out: 52,
+  set_aside: 3,
+  sources: [],
+  united: [],
+  ...of,
+});
+
+/** A file that lies in a drop folder, by its number. */
+export const dropFile = (at: number, of: Partial<DropFile> = {}): DropFile => ({
+  gate: "tide",
+  drop: "/drop/tide",
+  path: `tide-${at}.csv`,
+  place: `tide-${at}.csv`,
+  name: `tide-${at}.csv`,
+  kind: "file",
+  bytes: 2048,
+  modified: "2026-01-31T06:00:00Z",
+  owner: 1000,
+  fields: {},
+  verdict: "take",
+  because: "it is complete",
+  entry: null,
   ...of,
 });

@@ -1,6 +1,6 @@
 // @vitest-environment jsdom
 import { flushPromises } from "@vue/test-utils";
-import { afterEach, expect, it, vi } from "vitest";
+import { afterEach, expect, it } from "vitest";
 import { Refusal, button, service, showAt, signedIn } from "../testing/page";
 import type { Session, Token } from "../support/types";
 import AccountView from "./AccountView.vue";
@@ -25,10 +25,7 @@ const answers = (session: Partial<Session>, more = {}) => ({
 });
 
 let shown: Awaited<ReturnType<typeof showAt>> | undefined;
-afterEach(() => {
-  shown?.unmount();
-  vi.unstubAllGlobals();
-});
+afterEach(() => shown?.unmount());
 
 /** Fills the three fields, and gives whether it can be sent. */
 async function fill(present: string, next: string, again: string) {

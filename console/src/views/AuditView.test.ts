@@ -1,6 +1,6 @@
 // @vitest-environment jsdom
 import { flushPromises } from "@vue/test-utils";
-import { afterEach, expect, it, vi } from "vitest";
+import { afterEach, expect, it } from "vitest";
 import { type Asked, Refusal, button, service, showAt } from "../testing/page";
 import type { AuditLine, AuditProof } from "../support/types";
 import AuditView from "./AuditView.vue";
@@ -29,10 +29,7 @@ const proof = (of: Partial<AuditProof>): AuditProof => ({
 const zone = { "GET /service": { timezone: "Europe/Oslo" } };
 
 let shown: Awaited<ReturnType<typeof showAt>> | undefined;
-afterEach(() => {
-  shown?.unmount();
-  vi.unstubAllGlobals();
-});
+afterEach(() => shown?.unmount());
 
 it("lines are read page by page, each with when it was, in the zone of the service", async () => {
   const page = ({ query }: Asked) => {

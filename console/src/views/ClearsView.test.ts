@@ -1,6 +1,6 @@
 // @vitest-environment jsdom
 import { flushPromises } from "@vue/test-utils";
-import { afterEach, expect, it, vi } from "vitest";
+import { afterEach, expect, it } from "vitest";
 import { type Asked, button, choose, service, showAt, signedIn, type } from "../testing/page";
 import type { ClearRule, Cleared, Removal, Role } from "../support/types";
 import ClearsView from "./ClearsView.vue";
@@ -56,11 +56,7 @@ const answers = (rules: ClearRule[], role: Role, more = {}) => ({
 });
 
 let shown: Awaited<ReturnType<typeof showAt>> | undefined;
-afterEach(() => {
-  shown?.unmount();
-  document.body.innerHTML = "";
-  vi.unstubAllGlobals();
-});
+afterEach(() => shown?.unmount());
 
 it("without rules and removals it says how there would be some", async () => {
   service(answers([], "admin"));

@@ -45,13 +45,7 @@ beforeEach(() => {
   vi.spyOn(window, "scrollTo").mockImplementation(() => undefined);
   vi.useFakeTimers({ toFake: ["setTimeout", "clearTimeout"] });
 });
-afterEach(() => {
-  shown?.unmount();
-  document.body.innerHTML = "";
-  vi.useRealTimers();
-  vi.restoreAllMocks();
-  vi.unstubAllGlobals();
-});
+afterEach(() => shown?.unmount());
 const text = () => shown!.text().replaceAll(/\s+/g, " ");
 
 /** Lets the typing rest. */

@@ -1,5 +1,5 @@
 // @vitest-environment jsdom
-import { afterEach, expect, it, vi } from "vitest";
+import { afterEach, expect, it } from "vitest";
 import { entry, output } from "../testing/entries";
 import { Refusal, service, showAt, signedIn } from "../testing/page";
 import type { Batch, EntryDetail, Role } from "../support/types";
@@ -20,11 +20,7 @@ const batch = (of: Partial<Batch>): Batch => ({
 });
 
 let shown: Awaited<ReturnType<typeof showAt>> | undefined;
-afterEach(() => {
-  shown?.unmount();
-  document.body.innerHTML = "";
-  vi.unstubAllGlobals();
-});
+afterEach(() => shown?.unmount());
 
 async function open(of: Partial<EntryDetail>, role: Role = "admin") {
   service({

@@ -1,36 +1,20 @@
 // @vitest-environment jsdom
 import { flushPromises } from "@vue/test-utils";
 import { afterEach, beforeEach, expect, it, vi } from "vitest";
-import { entry } from "../testing/entries";
+import { dropFile, entry } from "../testing/entries";
 import { gate } from "../testing/gates";
 import { type Asked, Refusal, button, choose, service, showAt, signedIn, type } from "../testing/page";
 import { ROW, withRoom } from "../testing/sizes";
-import type { DropFile, Gate, Role } from "../support/types";
+import type { Gate, Role } from "../support/types";
 import GateView from "./GateView.vue";
 
-const file = (at: number, of: Partial<DropFile> = {}): DropFile => ({
-  gate: "tide",
-  drop: "/drop/tide",
-  path: `ullin_${at}.csv`,
-  place: `ullin_${at}.csv`,
-  name: `ullin_${at}.csv`,
-  kind: "file",
-  bytes: 2048,
-  modified: "2026-01-31T06:00:00Z",
-  owner: 1000,
-  fields: {},
-  verdict: "take",
-  because: "it is complete",
-  entry: null,
-  ...of,
-});
 /** A drop folder of so many files, which answers as the service does. */
 const folder =
   (count: () => number) =>
   ({ query }: Asked) => {
     const from = Number(query.get("cursor") ?? 0);
     const left = query.get("verdict") === "leave" || query.get("text") === "nothing" ? 0 : count();
-    const files = Array.from({ length: Math.max(0, Math.min(200, left - from)) }, (_, at) => file(from + at));
+    const files = Array.from({ length: Math.max(0, Math.min(200, left - from)) }, (_, at) => dropFile(from + at));
     return { files, next: from + files.length < left ? String(from + files.length) : null, total: left };
   };
 
@@ -51,12 +35,7 @@ async function open(of: Partial<Gate> = {}, role: Role = "operator", more = {}) 
 
 let shown: Awaited<ReturnType<typeof showAt>> | undefined;
 beforeEach(withRoom);
-afterEach(() => {
-  shown?.unmount();
-  document.body.innerHTML = "";
-  vi.restoreAllMocks();
-  vi.unstubAllGlobals();
-});
+afterEach(() => shown?.unmount());
 const text = () => shown!.text().replaceAll(/\s+/g, " ");
 const facts = () =>
   Object.fromEntries(

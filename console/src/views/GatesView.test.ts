@@ -1,6 +1,6 @@
 // @vitest-environment jsdom
 import { flushPromises } from "@vue/test-utils";
-import { afterEach, beforeEach, expect, it, vi } from "vitest";
+import { afterEach, beforeEach, expect, it } from "vitest";
 import { gate } from "../testing/gates";
 import { Refusal, choose, service, showAt, signedIn } from "../testing/page";
 import { forgetTagged } from "../support/api";
@@ -21,12 +21,7 @@ let shown: Awaited<ReturnType<typeof showAt>> | undefined;
 beforeEach(() => {
   forgetTagged();
 });
-afterEach(() => {
-  shown?.unmount();
-  document.body.innerHTML = "";
-  localStorage.clear();
-  vi.unstubAllGlobals();
-});
+afterEach(() => shown?.unmount());
 const text = () => shown!.text().replaceAll(/\s+/g, " ");
 const names = () => shown!.findAll("article[data-gate]").map((one) => one.attributes("data-gate"));
 

@@ -34,11 +34,7 @@ const answers = (groups: HeldGroup[], more: Record<string, Answer | object> = {}
 });
 
 let shown: Awaited<ReturnType<typeof showAt>> | undefined;
-afterEach(() => {
-  shown?.unmount();
-  document.body.innerHTML = "";
-  vi.unstubAllGlobals();
-});
+afterEach(() => shown?.unmount());
 const looked = () => shown!.get("#look").text();
 const key = async (key: string, at: EventTarget = window, more = {}) => {
   at.dispatchEvent(new KeyboardEvent("keydown", { key, bubbles: true, ...more }));

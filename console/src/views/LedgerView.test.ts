@@ -30,12 +30,7 @@ function ledger(count: () => number, more = {}) {
 
 let shown: Awaited<ReturnType<typeof showAt>> | undefined;
 beforeEach(withRoom);
-afterEach(() => {
-  shown?.unmount();
-  document.body.innerHTML = "";
-  vi.restoreAllMocks();
-  vi.unstubAllGlobals();
-});
+afterEach(() => shown?.unmount());
 const text = () => shown!.text().replaceAll(/\s+/g, " ");
 const rows = () => shown!.findAll("tbody tr[data-index]").map((one) => one.find("a").text());
 const listed = (asked: Asked[]) => asked.filter((one) => one.path === "/entries").map((one) => one.query);

@@ -1,5 +1,5 @@
 // @vitest-environment jsdom
-import { afterEach, expect, it, vi } from "vitest";
+import { afterEach, expect, it } from "vitest";
 import { Refusal, service, showAt } from "../testing/page";
 import type { Family, FamilyMember } from "../support/types";
 import LineageView from "./LineageView.vue";
@@ -32,10 +32,7 @@ const FAMILY: Family = {
 };
 
 let shown: Awaited<ReturnType<typeof showAt>> | undefined;
-afterEach(() => {
-  shown?.unmount();
-  vi.unstubAllGlobals();
-});
+afterEach(() => shown?.unmount());
 const placed = () =>
   shown!.findAll("li").map((one) => {
     const style = (one.element as HTMLElement).style;

@@ -29,12 +29,7 @@ let shown: Awaited<ReturnType<typeof showAt>> | undefined;
 beforeEach(() => {
   vi.useFakeTimers({ now: Date.parse(NOW), toFake: ["Date", "setInterval", "clearInterval"] });
 });
-afterEach(() => {
-  shown?.unmount();
-  document.body.innerHTML = "";
-  vi.useRealTimers();
-  vi.unstubAllGlobals();
-});
+afterEach(() => shown?.unmount());
 const text = () => shown!.text().replaceAll(/\s+/g, " ");
 const pressed = () => shown!.findAll("[aria-pressed=true]").map((one) => one.text().split(/\s/)[0]);
 

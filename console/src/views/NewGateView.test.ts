@@ -74,13 +74,7 @@ beforeEach(() => {
   withoutMeasuring();
   vi.useFakeTimers({ toFake: ["setTimeout", "clearTimeout"] });
 });
-afterEach(() => {
-  shown?.unmount();
-  document.body.innerHTML = "";
-  vi.useRealTimers();
-  vi.restoreAllMocks();
-  vi.unstubAllGlobals();
-});
+afterEach(() => shown?.unmount());
 const text = () => shown!.text().replaceAll(/\s+/g, " ");
 
 /** Lets the choosing rest, and what comes of it be tried. */

@@ -11,12 +11,7 @@ const part = (at: number) => outputPart({ path: `/out/tide_${String(at).padStart
 
 let shown: Awaited<ReturnType<typeof showAt>> | undefined;
 beforeEach(withRoom);
-afterEach(() => {
-  shown?.unmount();
-  document.body.innerHTML = "";
-  vi.restoreAllMocks();
-  vi.unstubAllGlobals();
-});
+afterEach(() => shown?.unmount());
 const status = () => shown!.get("p[role=status]").text();
 
 it("the next page is read when the end comes near, and never twice", async () => {

@@ -1,6 +1,6 @@
 // @vitest-environment jsdom
 import { flushPromises } from "@vue/test-utils";
-import { afterEach, expect, it, vi } from "vitest";
+import { afterEach, expect, it } from "vitest";
 import { Refusal, button, choose, service, showAt, signedIn } from "../testing/page";
 import type { User } from "../support/types";
 import PeopleView from "./PeopleView.vue";
@@ -24,11 +24,7 @@ const answers = (users: User[], more = {}) => ({
 });
 
 let shown: Awaited<ReturnType<typeof showAt>> | undefined;
-afterEach(() => {
-  shown?.unmount();
-  document.body.innerHTML = "";
-  vi.unstubAllGlobals();
-});
+afterEach(() => shown?.unmount());
 const labelled = (label: string) => document.querySelector<HTMLButtonElement>(`[aria-label="${label}"]`)!;
 const dialog = () => document.querySelector<HTMLElement>("[role=dialog]");
 

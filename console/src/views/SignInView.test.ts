@@ -8,11 +8,7 @@ const nobody = (of: object) => signedIn({ signed_in: false, name: null, role: nu
 
 let shown: Awaited<ReturnType<typeof showAt>> | undefined;
 beforeEach(() => vi.spyOn(window, "scrollTo").mockImplementation(() => undefined));
-afterEach(() => {
-  shown?.unmount();
-  vi.unstubAllGlobals();
-  vi.restoreAllMocks();
-});
+afterEach(() => shown?.unmount());
 
 async function fill(id: string, text: string) {
   await shown!.get(`#${id}`).setValue(text);

@@ -1,8 +1,8 @@
 // @vitest-environment jsdom
-import { afterEach, expect, it, vi } from "vitest";
-import { entry, output, outputPart } from "../testing/entries";
+import { afterEach, expect, it } from "vitest";
+import { account, entry, output, outputPart } from "../testing/entries";
 import { Refusal, choose, service, showAt } from "../testing/page";
-import type { Account, LoadedRows, OutputAccount, Sample, SampleTable } from "../support/types";
+import type { LoadedRows, OutputAccount, Sample, SampleTable } from "../support/types";
 import RowsView from "./RowsView.vue";
 import TableView from "./TableView.vue";
 
@@ -38,11 +38,7 @@ const sample = (of: Partial<Sample> = {}): Sample => ({
 const none: OutputAccount = { batches: 0, rows_in: 0, rows_out: 0, set_aside: 0, left_out: 0, parts: [], next: null };
 
 let shown: Awaited<ReturnType<typeof showAt>> | undefined;
-afterEach(() => {
-  shown?.unmount();
-  document.body.innerHTML = "";
-  vi.unstubAllGlobals();
-});
+afterEach(() => shown?.unmount());
 const text = () => shown!.text().replaceAll(/\s+/g, " ");
 
 async function open(of: Partial<Sample>, account: OutputAccount = none) {
@@ -93,17 +89,6 @@ it("each sheet of a workbook can be looked at, and what cannot be read is told",
 it("a workbook with nothing in it has no table", async () => {
   await open({ tables: [] });
   expect(text()).toContain("There is no table in it.");
-});
-
-const account = (of: Partial<Account>): Account => ({
-  columns: [],
-  left_out: 1,
-  rows_in: 56,
-  rows_out: 52,
-  set_aside: 3,
-  sources: [],
-  united: [],
-  ...of,
 });
 
 it("an output leads to what it came from, and is accounted for", async () => {
